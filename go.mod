@@ -1,0 +1,3 @@
+module hodstone
+
+go 1.26.8

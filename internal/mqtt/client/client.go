@@ -1,0 +1,506 @@
+// Package client is the client's end of MQTT: one session over any number of
+// connections, that keeps the rules by itself and lets its owner take over any step.
+package client
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"net"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+)
+
+// Hooks are told of what a client does, after the pattern of [net/http/httptrace]. Any
+// may be nil. Packets and bytes handed over are never changed afterwards and may be
+// kept. Hooks are called while the client waits, so they must not block and must
+// not call the client.
+type Hooks struct {
+	// Sent is called just before a packet's bytes are written, by the goroutine that
+	// sends, in the order of the bytes. p is nil for raw bytes that are no packet.
+	Sent func(p packet.Packet, raw []byte)
+	// Received is called for each packet read, by the reading goroutine, before the
+	// client acts on it. err tells a broken rule; then p may be nil.
+	Received func(p packet.Packet, raw []byte, err error)
+	// Link is called when a connection opens, and when its state changes. The text is
+	// for people: an address, or why it ended.
+	Link func(e LinkEvent, text string)
+}
+
+// LinkEvent is what happened to a connection.
+type LinkEvent string
+
+// The link events.
+const (
+	LinkOpened LinkEvent = "opened" // a connection stands; nothing is sent yet
+	LinkFailed LinkEvent = "failed" // no connection could be made
+	LinkFrozen LinkEvent = "frozen"
+	LinkThawed LinkEvent = "thawed"
+	LinkEnded  LinkEvent = "ended"
+)
+
+// Options say how a client connects. The zero values of all but Dial and Version
+// are useful.
+type Options struct {
+	// Dial opens a link to the broker.
+	Dial func(context.Context) (*link.Link, error)
+	// Version is the protocol version.
+	Version packet.Version
+	// Connect is the CONNECT to send.
+	Connect packet.Connect
+	// Take is asked about each packet received; where it returns true the client does
+	// not act on the packet, as if it had been lost. It is called by the reading
+	// goroutine.
+	Take func(packet.Packet) bool
+	// Message is called for each message that arrives, once for each at QoS 2, by the
+	// reading goroutine. It must not wait for the client.
+	Message func(*packet.Publish)
+	Hooks   Hooks
+}
+
+// Client is an MQTT client. Its methods are safe for concurrent use. Each connection
+// has one reading goroutine, which ends with the connection.
+type Client struct {
+	opt Options
+
+	mu       sync.Mutex // guards what follows
+	conn     *conn
+	nextID   uint16
+	flights  []*flight          // our unfinished publications, oldest first
+	acks     map[uint16]*waiter // SUBSCRIBE and UNSUBSCRIBE under way
+	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
+}
+
+// conn is one connection of a client.
+type conn struct {
+	c     *Client
+	link  *link.Link
+	limit limits
+	ready chan *packet.Connack // capacity 1
+	done  chan struct{}        // closed when the connection has ended
+	err   error                // why; set before done is closed
+
+	writeMu   sync.Mutex
+	lastWrite time.Time
+	bye       bool // DISCONNECT was sent or the owner ended the link
+
+	pingMu  sync.Mutex
+	pings   []*waiter // PINGREQs without PINGRESP
+	timer   *time.Timer
+	aliases map[uint16]string // topic aliases the broker has set
+}
+
+// limits are what the broker's CONNACK allows (5.0 §3.2.2.3).
+type limits struct {
+	keepAlive  time.Duration
+	maxPacket  uint32
+	maxQoS     packet.QoS
+	noRetain   bool
+	receiveMax int
+}
+
+type waiter struct {
+	at   time.Time
+	done chan packet.Packet // capacity 1
+}
+
+// The states of a flight.
+const (
+	awaitAck  = iota // PUBLISH sent: PUBACK or PUBREC is due
+	awaitComp        // PUBREL sent: PUBCOMP is due
+)
+
+// flight is a publication at QoS 1 or 2 that is not completed.
+type flight struct {
+	p     *packet.Publish
+	state int
+	sent  bool // on the present connection
+	ever  bool // on any connection
+	done  chan struct{}
+	code  packet.ReasonCode
+	err   error
+}
+
+// New returns a client that is not connected.
+func New(o Options) *Client {
+	return &Client{opt: o, acks: map[uint16]*waiter{}, received: map[uint16]bool{}}
+}
+
+// ErrNotConnected is returned by whatever needs a connection when there is none.
+var ErrNotConnected = errors.New("not connected")
+
+// ErrSessionLost is what a publication ends with when the broker no longer has the
+// session it was under way in.
+var ErrSessionLost = errors.New("the broker has lost the session (session present 0): this publication may be lost")
+
+// RefusedError is a CONNACK that refuses (§3.2.2).
+type RefusedError struct {
+	Code    packet.ReasonCode
+	Version packet.Version
+	Reason  string // the broker's own words, if any (5.0 §3.2.2.3.9)
+}
+
+// Error names the code and its meaning.
+func (e *RefusedError) Error() string {
+	s := fmt.Sprintf("the broker refused the connection: %s, %s",
+		e.Code.Code(packet.CONNACK, e.Version), e.Code.In(packet.CONNACK, e.Version))
+	if e.Reason != "" {
+		s += fmt.Sprintf(" (it says %q)", e.Reason)
+	}
+	return s
+}
+
+// EndedError tells how a connection ended that something was waiting on.
+type EndedError struct {
+	End    link.End
+	Code   packet.ReasonCode // of the broker's DISCONNECT, where HasCode
+	Coded  bool
+	Reason string // further words
+}
+
+// Error says it in plain words.
+func (e *EndedError) Error() string {
+	s := map[link.End]string{
+		link.EndFIN: "the broker closed the connection", link.EndRST: "the connection was reset",
+		link.EndClosed: "the connection was closed by us", link.EndCut: "the connection was cut by us",
+		link.EndFailed: "the connection failed",
+	}[e.End]
+	if e.Coded {
+		s = fmt.Sprintf("the broker disconnected us: 0x%02X, %s", byte(e.Code), e.Code.In(packet.DISCONNECT, packet.V5))
+	}
+	if e.Reason != "" {
+		s += ": " + e.Reason
+	}
+	return s
+}
+
+// Connect opens a link, sends CONNECT and waits for CONNACK. A refusal is a
+// [*RefusedError], returned with the CONNACK. Publications of the session that were
+// under way are sent again when the broker still has the session (§4.4).
+func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
+	c.mu.Lock()
+	if c.conn != nil {
+		c.mu.Unlock()
+		return nil, errors.New("already connected")
+	}
+	c.mu.Unlock()
+	l, err := c.opt.Dial(ctx)
+	if err != nil {
+		c.linkEvent(LinkFailed, err.Error())
+		return nil, err
+	}
+	k := &conn{c: c, link: l, ready: make(chan *packet.Connack, 1), done: make(chan struct{}), lastWrite: time.Now()}
+	k.limit = limits{keepAlive: time.Duration(c.opt.Connect.KeepAlive) * time.Second, maxQoS: 2, receiveMax: math.MaxUint16}
+	c.mu.Lock()
+	if c.conn != nil {
+		c.mu.Unlock()
+		l.Close()
+		return nil, errors.New("already connected")
+	}
+	c.conn = k
+	for _, f := range c.flights {
+		f.sent = false
+	}
+	c.mu.Unlock()
+	c.linkEvent(LinkOpened, l.RemoteAddr().String())
+	go k.read()
+	connect := c.opt.Connect
+	connect.Level = c.opt.Version
+	if err := k.send(&connect); err != nil {
+		k.end(err)
+		<-k.done
+		return nil, k.err
+	}
+	select {
+	case ack := <-k.ready:
+		return ack, k.connected(ack)
+	case <-k.done:
+		select {
+		case ack := <-k.ready: // it refused and closed
+			return ack, k.connected(ack)
+		default:
+			return nil, k.err
+		}
+	case <-ctx.Done():
+		k.end(nil)
+		<-k.done
+		return nil, fmt.Errorf("no CONNACK: %w", context.Cause(ctx))
+	}
+}
+
+// connected takes in what CONNACK says.
+func (k *conn) connected(ack *packet.Connack) error {
+	c := k.c
+	if ack.Code != 0 {
+		reason, _ := ack.Properties.Str(packet.ReasonString)
+		k.end(nil)
+		<-k.done
+		return &RefusedError{Code: ack.Code, Version: c.opt.Version, Reason: reason}
+	}
+	k.ping()
+	return nil
+}
+
+// accept is done by the reading goroutine on CONNACK, before anything that follows it.
+func (k *conn) accept(ack *packet.Connack) {
+	c := k.c
+	if ack.Code == 0 {
+		k.writeMu.Lock()
+		c.mu.Lock()
+		k.limit.take(ack.Properties)
+		if kept := ack.SessionPresent || c.opt.Version == packet.V31 && !c.opt.Connect.CleanStart; !kept {
+			for _, f := range c.flights {
+				f.finish(0, ErrSessionLost)
+			}
+			clear(c.received)
+			c.flights = nil
+		}
+		for _, f := range c.flights {
+			if f.ever {
+				f.p = resend(f.p)
+			}
+		}
+		next := c.waiting()
+		c.mu.Unlock()
+		k.writeMu.Unlock()
+		for next != nil {
+			k.transmit(next)
+			c.mu.Lock()
+			next = c.waiting()
+			c.mu.Unlock()
+		}
+	}
+	k.ready <- ack
+}
+
+func resend(p *packet.Publish) *packet.Publish {
+	dup := *p
+	dup.Dup = true
+	return &dup
+}
+
+func (l *limits) take(ps packet.Properties) {
+	if n, ok := ps.Int(packet.ServerKeepAlive); ok {
+		l.keepAlive = time.Duration(n) * time.Second
+	}
+	l.maxPacket = ps.IntOr(packet.MaximumPacketSize, 0)
+	l.maxQoS = packet.QoS(ps.IntOr(packet.MaximumQoS, 2))
+	l.noRetain = ps.IntOr(packet.RetainAvailable, 1) == 0
+	l.receiveMax = int(ps.IntOr(packet.ReceiveMaximum, math.MaxUint16))
+}
+
+// current returns the connection, or nil.
+func (c *Client) current() *conn {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.conn
+}
+
+// Done returns a channel that is closed when the present connection has ended; it
+// is closed already where there is none.
+func (c *Client) Done() <-chan struct{} {
+	if k := c.current(); k != nil {
+		return k.done
+	}
+	closed := make(chan struct{})
+	close(closed)
+	return closed
+}
+
+// Connected tells whether a connection stands; it may not have been accepted yet.
+func (c *Client) Connected() bool { return c.current() != nil }
+
+// Send writes a packet as it is, whatever the standard says of it.
+func (c *Client) Send(p packet.Packet) error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	return k.send(p)
+}
+
+// SendRaw writes bytes as they are.
+func (c *Client) SendRaw(b []byte) error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	return k.write(nil, b)
+}
+
+func (k *conn) send(p packet.Packet) error {
+	return k.write(p, p.Append(nil, k.c.opt.Version))
+}
+
+func (k *conn) write(p packet.Packet, raw []byte) error {
+	k.writeMu.Lock()
+	defer k.writeMu.Unlock()
+	if k.bye {
+		return ErrNotConnected
+	}
+	if k.limit.maxPacket > 0 && len(raw) > int(k.limit.maxPacket) && p != nil {
+		return fmt.Errorf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)
+	}
+	if h := k.c.opt.Hooks.Sent; h != nil {
+		h(p, raw)
+	}
+	if p != nil && p.Type() == packet.DISCONNECT {
+		k.bye = true
+	}
+	k.lastWrite = time.Now()
+	_, err := k.link.Write(raw)
+	return err
+}
+
+// end closes the link, keeping why; the reading goroutine does the rest.
+func (k *conn) end(why error) {
+	k.writeMu.Lock()
+	k.bye = true
+	k.writeMu.Unlock()
+	k.c.mu.Lock()
+	if k.err == nil {
+		k.err = why
+	}
+	k.c.mu.Unlock()
+	k.link.Close()
+}
+
+func (c *Client) linkEvent(e LinkEvent, text string) {
+	if h := c.opt.Hooks.Link; h != nil {
+		h(e, text)
+	}
+}
+
+// read is the reading goroutine of a connection.
+func (k *conn) read() {
+	c := k.c
+	r := packet.NewReader(k.link, c.opt.Version)
+	if n, ok := c.opt.Connect.Properties.Int(packet.MaximumPacketSize); ok {
+		r.MaxSize = int(n)
+	}
+	var err error
+	var farewell *packet.Disconnect
+	for err == nil {
+		var p packet.Packet
+		var raw []byte
+		p, raw, err = r.Next()
+		var broken *packet.Error
+		if raw != nil && c.opt.Hooks.Received != nil && (err == nil || errors.As(err, &broken)) {
+			c.opt.Hooks.Received(p, raw, err)
+		}
+		if d, ok := p.(*packet.Disconnect); ok {
+			farewell = d
+		}
+		if err == nil && (c.opt.Take == nil || !c.opt.Take(p)) {
+			err = k.handle(p)
+		}
+	}
+	k.finish(err, farewell)
+}
+
+func (k *conn) finish(err error, farewell *packet.Disconnect) {
+	c := k.c
+	var broken *packet.Error
+	if errors.As(err, &broken) && c.opt.Version == packet.V5 {
+		k.send(&packet.Disconnect{Code: broken.Code})
+	}
+	end := k.link.End()
+	if end == link.EndNone { // it broke a rule: we close
+		end = link.EndClosed
+	}
+	k.link.Close()
+	why := &EndedError{End: end}
+	switch {
+	case farewell != nil:
+		why.Coded, why.Code = true, farewell.Code
+		why.Reason, _ = farewell.Properties.Str(packet.ReasonString)
+	case broken != nil:
+		why.Reason = "it sent what it must not: " + broken.Error()
+	case end == link.EndFailed || end == link.EndClosed && !errors.Is(err, net.ErrClosed):
+		why.Reason = err.Error()
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		why.Reason = "in the middle of a packet"
+	}
+	c.mu.Lock()
+	if k.err == nil {
+		k.err = why
+	}
+	text := k.err.Error()
+	if c.conn == k {
+		c.conn = nil
+	}
+	waiting := c.acks
+	c.acks = map[uint16]*waiter{}
+	c.mu.Unlock()
+	for _, w := range waiting {
+		close(w.done)
+	}
+	k.pingMu.Lock()
+	if k.timer != nil {
+		k.timer.Stop()
+	}
+	for _, w := range k.pings {
+		close(w.done)
+	}
+	k.pings = nil
+	k.pingMu.Unlock()
+	c.linkEvent(LinkEnded, text)
+	close(k.done)
+}
+
+// Disconnect says goodbye with DISCONNECT and closes the link (§3.14). In version 5
+// the code may ask for the will with [packet.DisconnectWithWill].
+func (c *Client) Disconnect(code packet.ReasonCode, ps ...packet.Property) error {
+	return c.leave(func(k *conn) error {
+		err := k.send(&packet.Disconnect{Code: code, Properties: ps})
+		k.end(nil)
+		return err
+	})
+}
+
+// Close closes the link without DISCONNECT: the broker sees FIN.
+func (c *Client) Close() error {
+	return c.leave(func(k *conn) error { k.end(nil); return nil })
+}
+
+// Cut resets the link: the broker sees RST.
+func (c *Client) Cut() error {
+	return c.leave(func(k *conn) error { return k.link.Cut() })
+}
+
+// leave ends the connection and waits until its goroutine is gone.
+func (c *Client) leave(how func(*conn) error) error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	err := how(k)
+	<-k.done
+	return err
+}
+
+// Freeze stops the link as a pulled cable does; see [link.Link.Freeze].
+func (c *Client) Freeze() error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	c.linkEvent(LinkFrozen, "nothing is read or written from now on")
+	k.link.Freeze()
+	return nil
+}
+
+// Thaw lets a frozen link go on.
+func (c *Client) Thaw() error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	c.linkEvent(LinkThawed, "reading and writing go on")
+	return k.link.Thaw()
+}

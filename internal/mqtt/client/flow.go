@@ -1,0 +1,416 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
+)
+
+// handle acts on a packet as the standard tells a client to (§4.3). It runs on the
+// reading goroutine. An error ends the connection.
+func (k *conn) handle(p packet.Packet) error {
+	c := k.c
+	switch p := p.(type) {
+	case *packet.Connack:
+		k.accept(p)
+	case *packet.Publish:
+		return k.message(p)
+	case *packet.Puback:
+		c.settle(p.ID, awaitAck, 1, p.Code)
+	case *packet.Pubrec:
+		return k.recorded(p)
+	case *packet.Pubrel:
+		c.mu.Lock()
+		known := c.received[p.ID]
+		delete(c.received, p.ID)
+		c.mu.Unlock()
+		comp := &packet.Pubcomp{Ack: packet.Ack{ID: p.ID}}
+		if !known && c.opt.Version == packet.V5 {
+			comp.Code = packet.PacketIDNotFound
+		}
+		return k.send(comp)
+	case *packet.Pubcomp:
+		c.settle(p.ID, awaitComp, 2, p.Code)
+	case *packet.Suback:
+		c.answered(p.ID, p)
+	case *packet.Unsuback:
+		c.answered(p.ID, p)
+	case *packet.Pingresp:
+		k.pong()
+	case *packet.Disconnect:
+		return fmt.Errorf("DISCONNECT")
+	default:
+		return fmt.Errorf("the broker sent %s, which only clients send", p.Type())
+	}
+	return nil
+}
+
+func (k *conn) message(p *packet.Publish) error {
+	c := k.c
+	if alias, ok := p.Properties.Int(packet.TopicAlias); ok {
+		if k.aliases == nil {
+			k.aliases = map[uint16]string{}
+		}
+		if p.Topic != "" {
+			k.aliases[uint16(alias)] = p.Topic
+		} else {
+			full := *p
+			full.Topic = k.aliases[uint16(alias)]
+			p = &full
+			if p.Topic == "" {
+				return fmt.Errorf("the broker used topic alias %d without setting it (5.0 §3.3.2.3.4)", alias)
+			}
+		}
+	}
+	deliver := true
+	if p.QoS == 2 {
+		c.mu.Lock()
+		deliver = !c.received[p.ID]
+		c.received[p.ID] = true
+		c.mu.Unlock()
+	}
+	if deliver && c.opt.Message != nil {
+		c.opt.Message(p)
+	}
+	switch p.QoS {
+	case 1:
+		return k.send(&packet.Puback{Ack: packet.Ack{ID: p.ID}})
+	case 2:
+		return k.send(&packet.Pubrec{Ack: packet.Ack{ID: p.ID}})
+	}
+	return nil
+}
+
+// recorded answers PUBREC with PUBREL; a reason code of 0x80 or above ends the
+// flow instead (5.0 §4.3.3).
+func (k *conn) recorded(p *packet.Pubrec) error {
+	c := k.c
+	if p.Code.Failed(packet.PUBREC, c.opt.Version) {
+		c.settle(p.ID, awaitAck, 2, p.Code)
+		return nil
+	}
+	rel := &packet.Pubrel{Ack: packet.Ack{ID: p.ID}}
+	c.mu.Lock()
+	if f := c.flight(p.ID); f != nil && f.p.QoS == 2 {
+		f.state = awaitComp
+	} else if c.opt.Version == packet.V5 {
+		rel.Code = packet.PacketIDNotFound
+	}
+	c.mu.Unlock()
+	return k.send(rel)
+}
+
+// flight finds an unfinished publication; c.mu is held.
+func (c *Client) flight(id uint16) *flight {
+	for _, f := range c.flights {
+		if f.p.ID == id {
+			return f
+		}
+	}
+	return nil
+}
+
+// finish ends a flight; c.mu is held.
+func (f *flight) finish(code packet.ReasonCode, err error) {
+	f.code, f.err = code, err
+	close(f.done)
+}
+
+func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.ReasonCode) {
+	c.mu.Lock()
+	i := slices.IndexFunc(c.flights, func(f *flight) bool { return f.p.ID == id && f.state == state && f.p.QoS == qos })
+	var next *flight
+	k := c.conn
+	if i >= 0 {
+		c.flights[i].finish(code, nil)
+		c.flights = slices.Delete(c.flights, i, i+1)
+		next = c.waiting()
+	}
+	c.mu.Unlock()
+	if next != nil && k != nil {
+		k.transmit(next)
+	}
+}
+
+// waiting returns the oldest publication that may be sent now that receive maximum
+// has room again (5.0 §4.9), marked as sent; c.mu is held.
+func (c *Client) waiting() *flight {
+	if c.conn == nil {
+		return nil
+	}
+	out := 0
+	for _, f := range c.flights {
+		if f.sent {
+			out++
+		}
+	}
+	for _, f := range c.flights {
+		if !f.sent && out < c.conn.limit.receiveMax {
+			f.sent = true
+			return f
+		}
+	}
+	return nil
+}
+
+func (k *conn) transmit(f *flight) {
+	k.c.mu.Lock()
+	f.sent, f.ever = true, true
+	var p packet.Packet = f.p
+	if f.state == awaitComp {
+		p = &packet.Pubrel{Ack: packet.Ack{ID: f.p.ID}}
+	}
+	k.c.mu.Unlock()
+	if err := k.send(p); err != nil && !errors.Is(err, ErrNotConnected) {
+		k.link.Close() // the reading goroutine tells why
+	}
+}
+
+// Publication is a publication under way, as [Client.Start] returns it.
+type Publication struct {
+	// Packet is the PUBLISH as first sent, with its packet identifier.
+	Packet *packet.Publish
+	c      *Client
+	f      *flight
+}
+
+// Start sends a message and does not wait for its acknowledgements. The packet
+// identifier is chosen by the client unless p has one. Errors: [ErrNotConnected], what
+// the broker's CONNACK rules out, a topic that is no topic name.
+func (c *Client) Start(p packet.Publish) (*Publication, error) {
+	k := c.current()
+	if k == nil {
+		return nil, ErrNotConnected
+	}
+	_, aliased := p.Properties.Int(packet.TopicAlias)
+	if err := topic.CheckName(p.Topic); err != nil && (p.Topic != "" || !aliased) {
+		return nil, err
+	}
+	c.mu.Lock()
+	limit := k.limit
+	c.mu.Unlock()
+	switch {
+	case p.QoS > limit.maxQoS:
+		return nil, fmt.Errorf("QoS %d: the broker takes at most QoS %d (maximum QoS, 5.0 §3.2.2.3.4)", p.QoS, limit.maxQoS)
+	case p.Retain && limit.noRetain:
+		return nil, errors.New("retain: the broker takes no retained messages (retain available 0, 5.0 §3.2.2.3.5)")
+	}
+	if p.QoS == 0 {
+		p.ID, p.Dup = 0, false
+		return &Publication{Packet: &p, c: c}, k.send(&p)
+	}
+	f := &flight{p: &p, done: make(chan struct{})}
+	c.mu.Lock()
+	if p.ID == 0 {
+		p.ID = c.freeID()
+	}
+	c.flights = append(c.flights, f)
+	next := c.waiting()
+	c.mu.Unlock()
+	pub := &Publication{Packet: &p, c: c, f: f}
+	if next == nil {
+		return pub, nil // it goes out when receive maximum has room
+	}
+	k.transmit(next)
+	return pub, nil
+}
+
+// Wait waits until the flow is complete: PUBACK at QoS 1, PUBCOMP at QoS 2, at once at
+// QoS 0. It returns the acknowledgement's reason code. When the connection ends
+// first the error tells how; the publication stays part of the session.
+func (p *Publication) Wait(ctx context.Context) (packet.ReasonCode, error) {
+	if p.f == nil {
+		return 0, nil
+	}
+	gone := p.c.Done()
+	select {
+	case <-p.f.done:
+	case <-ctx.Done():
+		return 0, fmt.Errorf("%s not complete: %w", p.what(), context.Cause(ctx))
+	case <-gone:
+		select {
+		case <-p.f.done:
+		default:
+			return 0, fmt.Errorf("%s not complete: the connection ended", p.what())
+		}
+	}
+	return p.f.code, p.f.err
+}
+
+func (p *Publication) what() string {
+	return fmt.Sprintf("QoS %d publication %d to %q", p.Packet.QoS, p.Packet.ID, p.Packet.Topic)
+}
+
+// Publish sends a message and waits until its flow is complete.
+func (c *Client) Publish(ctx context.Context, p packet.Publish) (packet.ReasonCode, error) {
+	pub, err := c.Start(p)
+	if err != nil {
+		return 0, err
+	}
+	return pub.Wait(ctx)
+}
+
+// freeID returns a packet identifier not in use (§2.3.1); c.mu is held.
+func (c *Client) freeID() uint16 {
+	for {
+		c.nextID++
+		if c.nextID == 0 {
+			continue
+		}
+		if c.acks[c.nextID] == nil && c.flight(c.nextID) == nil {
+			return c.nextID
+		}
+	}
+}
+
+// Subscribe sends the filters and waits for SUBACK. Refused filters are no error: the
+// codes tell.
+func (c *Client) Subscribe(ctx context.Context, subs []packet.Subscription, ps ...packet.Property) (*packet.Suback, error) {
+	for _, s := range subs {
+		if err := topic.CheckFilter(s.Filter); err != nil {
+			return nil, err
+		}
+	}
+	p, err := c.ask(ctx, func(id uint16) packet.Packet {
+		return &packet.Subscribe{ID: id, Subscriptions: subs, Properties: ps}
+	})
+	ack, ok := p.(*packet.Suback)
+	if err == nil && (!ok || len(ack.Codes) != len(subs)) {
+		return ack, fmt.Errorf("SUBSCRIBE of %d filters got an answer that does not fit (§3.9.3)", len(subs))
+	}
+	return ack, err
+}
+
+// Unsubscribe takes back filters and waits for UNSUBACK.
+func (c *Client) Unsubscribe(ctx context.Context, filters ...string) (*packet.Unsuback, error) {
+	p, err := c.ask(ctx, func(id uint16) packet.Packet { return &packet.Unsubscribe{ID: id, Filters: filters} })
+	ack, _ := p.(*packet.Unsuback)
+	return ack, err
+}
+
+func (c *Client) ask(ctx context.Context, build func(id uint16) packet.Packet) (packet.Packet, error) {
+	k := c.current()
+	if k == nil {
+		return nil, ErrNotConnected
+	}
+	w := &waiter{done: make(chan packet.Packet, 1)}
+	c.mu.Lock()
+	id := c.freeID()
+	c.acks[id] = w
+	c.mu.Unlock()
+	p := build(id)
+	forget := func() {
+		c.mu.Lock()
+		delete(c.acks, id)
+		c.mu.Unlock()
+	}
+	if err := k.send(p); err != nil {
+		forget()
+		return nil, err
+	}
+	select {
+	case ack, ok := <-w.done:
+		if !ok {
+			<-k.done
+			return nil, fmt.Errorf("%s not answered: %w", p.Type(), k.err)
+		}
+		return ack, nil
+	case <-ctx.Done():
+		forget()
+		return nil, fmt.Errorf("%s not answered: %w", p.Type(), context.Cause(ctx))
+	}
+}
+
+func (c *Client) answered(id uint16, p packet.Packet) {
+	c.mu.Lock()
+	w := c.acks[id]
+	delete(c.acks, id)
+	c.mu.Unlock()
+	if w != nil {
+		w.done <- p
+	}
+}
+
+// Ping sends PINGREQ and returns how long PINGRESP took (§3.12).
+func (c *Client) Ping(ctx context.Context) (time.Duration, error) {
+	k := c.current()
+	if k == nil {
+		return 0, ErrNotConnected
+	}
+	w, err := k.askPing()
+	if err != nil {
+		return 0, err
+	}
+	select {
+	case _, ok := <-w.done:
+		if !ok {
+			<-k.done
+			return 0, fmt.Errorf("PINGREQ not answered: %w", k.err)
+		}
+		return time.Since(w.at), nil
+	case <-ctx.Done():
+		return 0, fmt.Errorf("PINGREQ not answered: %w", context.Cause(ctx))
+	}
+}
+
+func (k *conn) askPing() (*waiter, error) {
+	w := &waiter{at: time.Now(), done: make(chan packet.Packet, 1)}
+	k.pingMu.Lock()
+	k.pings = append(k.pings, w)
+	k.pingMu.Unlock()
+	return w, k.send(&packet.Pingreq{})
+}
+
+func (k *conn) pong() {
+	k.pingMu.Lock()
+	defer k.pingMu.Unlock()
+	if len(k.pings) > 0 {
+		k.pings[0].done <- nil
+		k.pings = k.pings[1:]
+	}
+}
+
+// ping keeps the connection alive: PINGREQ after three quarters of the keep alive
+// without a packet, and an end to it when none of them is answered for a whole
+// keep alive (§3.1.2.10).
+func (k *conn) ping() {
+	if k.limit.keepAlive == 0 {
+		return
+	}
+	k.pingMu.Lock()
+	defer k.pingMu.Unlock()
+	wait := k.limit.keepAlive * 3 / 4
+	k.timer = time.AfterFunc(wait, k.keepAlive)
+}
+
+func (k *conn) keepAlive() {
+	select {
+	case <-k.done:
+		return
+	default:
+	}
+	wait := k.limit.keepAlive * 3 / 4
+	k.pingMu.Lock()
+	overdue := len(k.pings) > 0 && time.Since(k.pings[0].at) >= k.limit.keepAlive
+	k.pingMu.Unlock()
+	if overdue {
+		k.end(fmt.Errorf("no PINGRESP within the keep alive of %s: closed", k.limit.keepAlive))
+		return
+	}
+	k.writeMu.Lock()
+	idle := time.Since(k.lastWrite)
+	k.writeMu.Unlock()
+	next := wait - idle
+	if idle >= wait {
+		k.askPing() // an error shows on the reading side
+		next = wait
+	}
+	k.pingMu.Lock()
+	k.timer.Reset(next)
+	k.pingMu.Unlock()
+}

@@ -1,0 +1,111 @@
+package topic
+
+import (
+	"math/rand/v2"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestFiltersMatchAsTheStandardSays(t *testing.T) {
+	for _, tt := range []struct {
+		filter, name string
+		want         bool
+	}{ // the examples of §4.7.1 and §4.7.2 and the edges between them
+		{"sport/tennis/player1/#", "sport/tennis/player1", true},
+		{"sport/tennis/player1/#", "sport/tennis/player1/score/wimbledon", true},
+		{"sport/#", "sport", true}, {"#", "a/b", true}, {"#", "/", true},
+		{"sport/tennis/+", "sport/tennis/player1", true}, {"sport/tennis/+", "sport/tennis/player1/x", false},
+		{"sport/+", "sport", false}, {"sport/+", "sport/", true},
+		{"+/+", "/finance", true}, {"/+", "/finance", true}, {"+", "/finance", false},
+		{"#", "$SYS/x", false}, {"+/monitor", "$SYS/monitor", false}, {"$SYS/#", "$SYS/monitor", true},
+		{"a/+/c", "a//c", true}, {"a//c", "a/c", false}, {"A", "a", false}, {"a/b c", "a/b c", true},
+		{"\ufeffa", "a", false}, {"+/+/#", "a/b", true}, {"+/+/#", "a", false}, {"a/$x/+", "a/$x/y", true},
+	} {
+		if got := Match(tt.filter, tt.name); got != tt.want {
+			t.Errorf("%q matches %q: %v", tt.filter, tt.name, got)
+		}
+	}
+}
+
+func TestNamesAndFiltersAreChecked(t *testing.T) {
+	for _, s := range []string{"", "a#", "a/#/b", "a/b+", "+a", "a\x00", "\xff", "$share/x", "$share//a", "$share/g+/a", "$share/g/", strings.Repeat("x", MaxLength+1)} {
+		if CheckFilter(s) == nil {
+			t.Errorf("filter %.20q passes", s)
+		}
+	}
+	for _, s := range []string{"a", "#", "+", "/", "a/+/b/#", "$share/g/a/#", "$SYS/#", "+/+", " "} {
+		if err := CheckFilter(s); err != nil {
+			t.Error(err)
+		}
+	}
+	if CheckName("a/+") == nil || CheckName("a/#") == nil || CheckName("") == nil || CheckName("/ /ä") != nil {
+		t.Error("names")
+	}
+}
+
+// asRegexp is a second way to compute Match, but for names that begin with $.
+func asRegexp(filter string) *regexp.Regexp {
+	re := regexp.QuoteMeta(filter)
+	re = strings.ReplaceAll(re, `\+`, `[^/]*`)
+	if re == "#" {
+		re = ".*"
+	} else if cut, ok := strings.CutSuffix(re, "/#"); ok {
+		re = cut + "(/.*)?"
+	}
+	return regexp.MustCompile(`(?s)^` + re + `$`)
+}
+
+func TestMatchRegexpAndTreeAgree(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	pick := func(levels []string) string {
+		var parts []string
+		for range 1 + r.IntN(4) {
+			parts = append(parts, levels[r.IntN(len(levels))])
+		}
+		return strings.Join(parts, "/")
+	}
+	var tree Tree[int, string]
+	var filters []string
+	var expressions []*regexp.Regexp
+	for len(filters) < 300 {
+		f := pick([]string{"a", "b", "", "+", "$s", "#"})
+		if CheckFilter(f) == nil {
+			tree.Set(f, len(filters), f)
+			filters, expressions = append(filters, f), append(expressions, asRegexp(f))
+		}
+	}
+	check := func() {
+		t.Helper()
+		for range 400 {
+			name := pick([]string{"a", "b", "", "$s", "c"})
+			if CheckName(name) != nil {
+				continue
+			}
+			var got, want []int
+			tree.Matching(name, func(k int, _ string) { got = append(got, k) })
+			for k, f := range filters {
+				if f != "" && Match(f, name) {
+					want = append(want, k)
+				}
+				hidden := name[:min(1, len(name))] == "$" && f != "" && strings.ContainsAny(f[:1], "+#")
+				if f != "" && Match(f, name) != (!hidden && expressions[k].MatchString(name)) {
+					t.Fatalf("%q against %q: Match says %v", f, name, Match(f, name))
+				}
+			}
+			slices.Sort(got)
+			if !slices.Equal(got, want) {
+				t.Fatalf("%q: tree %v, one by one %v", name, got, want)
+			}
+		}
+	}
+	check()
+	for k := 0; k < len(filters); k += 2 {
+		if !tree.Delete(filters[k], k) || tree.Delete(filters[k], k) {
+			t.Fatalf("deleting %q", filters[k])
+		}
+		filters[k] = ""
+	}
+	check()
+}
