@@ -312,7 +312,9 @@ func TestVersion5OptionsAndProperties(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, _ := standin.New(standin.Options{Anonymous: true})
 		defer s.Close()
-		p := newPeer(t, s, packet.V5, "", func(o *client.Options) { o.Connect.Properties = packet.Properties{packet.Int(packet.ReceiveMaximum, 2)} })
+		p := newPeer(t, s, packet.V5, "", func(o *client.Options) {
+			o.Connect.Properties = packet.Properties{packet.Int(packet.ReceiveMaximum, 2)}
+		})
 		if id, ok := p.connect(t).Properties.Str(packet.AssignedClientID); !ok || id == "" {
 			t.Error("no client id assigned")
 		}

@@ -1,0 +1,186 @@
+package trace
+
+import (
+	"time"
+
+	"hodstone/internal/mqtt/packet"
+)
+
+// Journey is one message followed from its publisher to each receiver. MQTT carries
+// nothing that ties a message received to the one sent, so they are matched by topic
+// and payload, oldest first, for each receiver. A publisher that Hodstone does not
+// run stays unknown.
+type Journey struct {
+	Topic   string
+	Payload []byte
+	// Sender is the publishing client, or "" where it is unknown. A will's sender is
+	// unknown too: the broker publishes it.
+	Sender string
+	// SentSeq is the number of the PUBLISH sent, 0 for an unknown sender.
+	SentSeq uint64
+	SentAt  time.Time
+	QoS     packet.QoS // as published
+	Retain  bool
+	// Done is when the publisher's flow was complete: PUBACK or PUBCOMP; at QoS 0 when sent.
+	Done   time.Time
+	Resent int // times it was sent again with DUP
+	Hops   []Hop
+	id     uint16
+	conn   int
+}
+
+// Hop is a message's arrival at one receiver.
+type Hop struct {
+	Client string
+	Seq    uint64
+	At     time.Time
+	QoS    packet.QoS
+	Retain bool
+	// Copy tells a retained message that greeted a new subscription from a live one.
+	Copy bool
+	// Delay is the time since it was sent; 0 with an unknown sender.
+	Delay time.Duration
+}
+
+// journeyAge is how long a message may take to a receiver and still be matched. After
+// longer waits, those of absent clients, the sender counts as unknown: another client
+// may have sent the same again by then.
+const journeyAge = 10 * time.Second
+
+// Journeys follows messages as events are added. Not safe for concurrent use.
+type Journeys struct {
+	limit int
+	all   []*Journey
+	open  map[string][]*Journey // by topic and payload, those that may still arrive
+	rap   map[string]bool       // clients whose subscriptions keep the retain flag
+	since map[string]time.Time  // when a client's session began: nothing older reaches it live
+}
+
+// NewJourneys returns a follower that keeps the last limit journeys.
+func NewJourneys(limit int) *Journeys {
+	return &Journeys{limit: limit, open: map[string][]*Journey{}, rap: map[string]bool{}, since: map[string]time.Time{}}
+}
+
+// All returns the journeys kept, oldest first.
+func (js *Journeys) All() []*Journey { return js.all }
+
+// Add takes in the next event and returns the journey it belongs to, or nil. For a
+// PUBLISH received the last hop is the event's.
+func (js *Journeys) Add(e *Event) *Journey {
+	switch p := e.Packet.(type) {
+	case *packet.Publish:
+		if e.Kind == Sent {
+			return js.sent(e, p)
+		}
+		return js.arrived(e, p)
+	case *packet.Subscribe:
+		for _, s := range p.Subscriptions {
+			js.rap[e.Client] = s.RetainAsPublished
+		}
+	case *packet.Connack:
+		if !p.SessionPresent {
+			js.since[e.Client] = e.At
+		}
+	case *packet.Puback:
+		return js.completed(e, p.ID)
+	case *packet.Pubcomp:
+		return js.completed(e, p.ID)
+	}
+	return nil
+}
+
+func key(p *packet.Publish) string { return p.Topic + "\x00" + string(p.Payload) }
+
+func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
+	if p.Dup {
+		for i := len(js.all) - 1; i >= 0; i-- {
+			if j := js.all[i]; j.Sender == e.Client && j.id == p.ID && j.Topic == p.Topic && j.Done.IsZero() {
+				j.Resent++
+				return j
+			}
+		}
+	}
+	j := &Journey{Topic: p.Topic, Payload: p.Payload, Sender: e.Client, SentSeq: e.Seq, SentAt: e.At,
+		QoS: p.QoS, Retain: p.Retain, id: p.ID, conn: e.Conn}
+	if p.QoS == 0 {
+		j.Done = e.At
+	}
+	k := key(p)
+	js.open[k] = append(fresh(js.open[k], e.At), j)
+	js.keep(j)
+	return j
+}
+
+func fresh(open []*Journey, now time.Time) []*Journey {
+	for len(open) > 0 && now.Sub(open[0].SentAt) > journeyAge {
+		open = open[1:]
+	}
+	return open
+}
+
+func (js *Journeys) keep(j *Journey) {
+	js.all = append(js.all, j)
+	if len(js.all) > js.limit {
+		old := js.all[0]
+		js.all = js.all[1:]
+		k := old.Topic + "\x00" + string(old.Payload)
+		if o := js.open[k]; len(o) > 0 && o[0] == old {
+			if js.open[k] = o[1:]; len(o) == 1 {
+				delete(js.open, k)
+			}
+		}
+	}
+}
+
+func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
+	hop := Hop{Client: e.Client, Seq: e.Seq, At: e.At, QoS: p.QoS, Retain: p.Retain}
+	hop.Copy = p.Retain && !js.rap[e.Client]
+	if !hop.Copy {
+		k := key(p)
+		js.open[k] = fresh(js.open[k], e.At)
+		if len(js.open[k]) == 0 {
+			delete(js.open, k)
+		}
+		for _, j := range js.open[k] {
+			if !j.reached(e.Client) && p.QoS <= j.QoS && !j.SentAt.Before(js.since[e.Client]) {
+				hop.Delay = e.At.Sub(j.SentAt)
+				j.Hops = append(j.Hops, hop)
+				return j
+			}
+		}
+	}
+	// Another receiver may just have got the same message of the same unknown sender.
+	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50; i-- {
+		j := js.all[i]
+		if j.Sender == "" && j.Topic == p.Topic && string(j.Payload) == string(p.Payload) &&
+			!j.reached(e.Client) && j.Hops[0].Copy == hop.Copy && e.At.Sub(j.SentAt) < time.Second {
+			j.Hops = append(j.Hops, hop)
+			return j
+		}
+	}
+	j := &Journey{Topic: p.Topic, Payload: p.Payload, SentAt: e.At, QoS: p.QoS, Retain: p.Retain, Hops: []Hop{hop}}
+	js.keep(j)
+	return j
+}
+
+func (j *Journey) reached(client string) bool {
+	for i := range j.Hops {
+		if j.Hops[i].Client == client {
+			return true
+		}
+	}
+	return false
+}
+
+func (js *Journeys) completed(e *Event, id uint16) *Journey {
+	if e.Kind != Received {
+		return nil
+	}
+	for i := len(js.all) - 1; i >= 0; i-- {
+		if j := js.all[i]; j.Sender == e.Client && j.id == id && j.QoS > 0 && j.Done.IsZero() {
+			j.Done = e.At
+			return j
+		}
+	}
+	return nil
+}

@@ -1,0 +1,293 @@
+// Package trace is the time-ordered record of what every client exchanges. Clients
+// cause events; the wire screen, the contract's judge and the checks read them.
+package trace
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+)
+
+// Role tells on whose behalf a client acts.
+type Role string
+
+// The roles.
+const (
+	RoleDevice   Role = "device"   // a simulated device
+	RoleObserver Role = "observer" // Hodstone's own eyes
+	RoleCheck    Role = "check"    // a check's client
+)
+
+// Kind tells what an event is about.
+type Kind byte
+
+// The kinds of events.
+const (
+	Sent     Kind = iota + 1 // a packet from the client to the broker
+	Received                 // a packet from the broker to the client
+	Link                     // the connection opened, froze, ended
+)
+
+// Event is one thing that happened at one client. Events are never changed.
+type Event struct {
+	// Seq numbers the events of a log from 1, without gaps.
+	Seq uint64
+	// At is when it happened, with the monotonic clock: for packets sent, just before
+	// the bytes were written.
+	At     time.Time
+	Client string // Hodstone's name for the client
+	Role   Role
+	Broker string // the broker's name in the workspace, or its address
+	Conn   int    // which connection of the client, from 1
+	Kind   Kind
+
+	Version packet.Version
+	Packet  packet.Packet // nil where the bytes are no packet
+	Raw     []byte        // secrets in it are masked at equal length
+	Broken  string        // the rule that the bytes break, if any
+
+	Link client.LinkEvent
+	Text string // for link events: an address, or why it ended
+}
+
+// Publish returns the PUBLISH that the event carries, or nil.
+func (e *Event) Publish() *packet.Publish {
+	p, _ := e.Packet.(*packet.Publish)
+	return p
+}
+
+// Log keeps the last events. Adding never waits for a reader; a reader that
+// is too slow is told how many it missed. Safe for concurrent use.
+type Log struct {
+	mu      sync.Mutex
+	ring    []Event
+	next    uint64        // the next event's number
+	changed chan struct{} // closed at the next Add, where someone waits
+}
+
+// NewLog returns a log that keeps the given number of events.
+func NewLog(capacity int) *Log { return &Log{ring: make([]Event, capacity), next: 1} }
+
+// Add numbers the event and keeps it.
+func (l *Log) Add(e Event) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	e.Seq = l.next
+	l.ring[l.next%uint64(len(l.ring))] = e
+	l.next++
+	if l.changed != nil {
+		close(l.changed)
+		l.changed = nil
+	}
+}
+
+// Next returns the number that the next event will get.
+func (l *Log) Next() uint64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.next
+}
+
+// Read returns at most limit events from number from on (1 for the oldest kept), and
+// how many of those asked for are gone.
+func (l *Log) Read(from uint64, limit int) (events []Event, missed uint64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	from = max(from, 1)
+	if oldest := l.oldest(); from < oldest {
+		missed = oldest - from
+		from = oldest
+	}
+	for ; from < l.next && len(events) < limit; from++ {
+		events = append(events, l.ring[from%uint64(len(l.ring))])
+	}
+	return events, missed
+}
+
+// At returns the event with the number, if it is still kept.
+func (l *Log) At(seq uint64) (Event, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if seq < l.oldest() || seq >= l.next {
+		return Event{}, false
+	}
+	return l.ring[seq%uint64(len(l.ring))], true
+}
+
+func (l *Log) oldest() uint64 {
+	if n := uint64(len(l.ring)); l.next > n {
+		return l.next - n
+	}
+	return 1
+}
+
+// Wait returns when there is an event with the number, or the context's error.
+func (l *Log) Wait(ctx context.Context, seq uint64) error {
+	for {
+		l.mu.Lock()
+		if seq < l.next {
+			l.mu.Unlock()
+			return nil
+		}
+		if l.changed == nil {
+			l.changed = make(chan struct{})
+		}
+		changed := l.changed
+		l.mu.Unlock()
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// Source says whose events a client's hooks record.
+type Source struct {
+	Client  string
+	Role    Role
+	Broker  string
+	Version packet.Version
+}
+
+// Record returns the hooks that turn what a client does into events of the logs.
+func Record(src Source, logs ...*Log) client.Hooks {
+	var mu sync.Mutex // link events and packets may come from two goroutines
+	conn := 0
+	add := func(e Event) {
+		e.At, e.Client, e.Role, e.Broker, e.Version = time.Now(), src.Client, src.Role, src.Broker, src.Version
+		mu.Lock()
+		defer mu.Unlock()
+		if e.Link == client.LinkOpened {
+			conn++
+		}
+		e.Conn = conn
+		for _, l := range logs {
+			l.Add(e)
+		}
+	}
+	return client.Hooks{
+		Sent: func(p packet.Packet, raw []byte) {
+			e := Event{Kind: Sent, Packet: p, Raw: raw}
+			if p == nil { // raw bytes: say what they are, as far as that can be told
+				var err error
+				if e.Packet, err = packet.Decode(slices.Clone(raw), src.Version, packet.Lenient); err != nil {
+					e.Broken = err.Error()
+				}
+			}
+			add(Redact(e))
+		},
+		Received: func(p packet.Packet, raw []byte, err error) {
+			e := Event{Kind: Received, Packet: p, Raw: raw}
+			if err != nil {
+				e.Broken = err.Error()
+			}
+			add(Redact(e))
+		},
+		Link: func(l client.LinkEvent, text string) { add(Event{Kind: Link, Link: l, Text: text}) },
+	}
+}
+
+// Redact masks passwords and authentication data in the event, at equal length, so
+// that no reader can show them.
+func Redact(e Event) Event {
+	if len(e.Raw) == 0 {
+		return e
+	}
+	switch t := packet.Type(e.Raw[0] >> 4); {
+	case t == packet.CONNECT || t == packet.AUTH:
+	case t == packet.CONNACK && e.Version == packet.V5:
+	default:
+		return e
+	}
+	spans, _ := packet.Annotate(e.Raw, e.Version)
+	raw := slices.Clone(e.Raw)
+	secret := false
+	for _, s := range spans {
+		// What cannot be understood may hold a secret just as well.
+		if s.Secret || s.Name == "not understood" {
+			secret = true
+			for i := s.Start; i < s.End; i++ {
+				raw[i] = '*'
+			}
+		}
+	}
+	if secret {
+		e.Raw = raw
+		e.Packet, _ = packet.Decode(raw, e.Version, packet.Lenient)
+	}
+	return e
+}
+
+// Describe says in a line what the packet is: "PUBLISH marrowvoe/pen/1/oxygen QoS 1".
+func (e *Event) Describe() string {
+	switch p := e.Packet.(type) {
+	case *packet.Publish:
+		s := fmt.Sprintf("PUBLISH %s QoS %d", p.Topic, p.QoS)
+		if p.Retain {
+			s += " retain"
+		}
+		if p.Dup {
+			s += " DUP"
+		}
+		if p.ID != 0 {
+			s += fmt.Sprintf(" #%d", p.ID)
+		}
+		return s
+	case *packet.Connect:
+		return fmt.Sprintf("CONNECT %q version %s keep alive %d s", p.ClientID, p.Level, p.KeepAlive)
+	case *packet.Connack:
+		s := fmt.Sprintf("CONNACK %s %s", p.Code.Code(packet.CONNACK, e.Version), p.Code.In(packet.CONNACK, e.Version))
+		if p.SessionPresent {
+			s += ", session present"
+		}
+		return s
+	case *packet.Subscribe:
+		s := "SUBSCRIBE"
+		for _, sub := range p.Subscriptions {
+			s += fmt.Sprintf(" %s QoS %d", sub.Filter, sub.QoS)
+		}
+		return s
+	case *packet.Suback:
+		s := fmt.Sprintf("SUBACK #%d", p.ID)
+		for _, c := range p.Codes {
+			s += " " + c.In(packet.SUBACK, e.Version)
+		}
+		return s
+	case *packet.Unsubscribe:
+		return fmt.Sprintf("UNSUBSCRIBE %q", p.Filters)
+	case *packet.Unsuback:
+		return fmt.Sprintf("UNSUBACK #%d", p.ID)
+	case *packet.Puback:
+		return ack(packet.PUBACK, p.Ack, e.Version)
+	case *packet.Pubrec:
+		return ack(packet.PUBREC, p.Ack, e.Version)
+	case *packet.Pubrel:
+		return ack(packet.PUBREL, p.Ack, e.Version)
+	case *packet.Pubcomp:
+		return ack(packet.PUBCOMP, p.Ack, e.Version)
+	case *packet.Disconnect:
+		if e.Version == packet.V5 {
+			return fmt.Sprintf("DISCONNECT 0x%02X %s", byte(p.Code), p.Code.In(packet.DISCONNECT, e.Version))
+		}
+	case nil:
+		if e.Kind == Link {
+			return fmt.Sprintf("link %s: %s", e.Link, e.Text)
+		}
+		return fmt.Sprintf("%d bytes that are no packet", len(e.Raw))
+	}
+	return e.Packet.Type().String()
+}
+
+func ack(t packet.Type, a packet.Ack, v packet.Version) string {
+	s := fmt.Sprintf("%s #%d", t, a.ID)
+	if a.Code != 0 {
+		s += fmt.Sprintf(" 0x%02X %s", byte(a.Code), a.Code.In(t, v))
+	}
+	return s
+}

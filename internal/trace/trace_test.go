@@ -1,0 +1,149 @@
+package trace_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/trace"
+)
+
+func connect(t *testing.T, s *standin.Server, log *trace.Log, name string, v packet.Version, subs ...packet.Subscription) *client.Client {
+	t.Helper()
+	c := client.New(client.Options{Dial: s.Dial, Version: v,
+		Connect: packet.Connect{ClientID: name, CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")},
+		Hooks:   trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Version: v}, log)})
+	if _, err := c.Connect(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if len(subs) > 0 {
+		if _, err := c.Subscribe(context.Background(), subs); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return c
+}
+
+// TestAConversationOnTheRecord follows a whole conversation through log, filters and
+// journeys, and looks for the password in everything that came out.
+func TestAConversationOnTheRecord(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s, _ := standin.New(standin.Options{Logins: map[string]string{"u": "sesame"}})
+		defer s.Close()
+		log := trace.NewLog(1000)
+		ctx := context.Background()
+		pen := connect(t, s, log, "pen-1", packet.V5)
+		pen.Publish(ctx, packet.Publish{Topic: "status", QoS: 1, Retain: true, Payload: []byte("on")})
+		shore := connect(t, s, log, "shore", packet.V311, packet.Subscription{Filter: "status", QoS: 0})
+		connect(t, s, log, "observer", packet.V5, packet.Subscription{Filter: "#", QoS: 2, RetainAsPublished: true, RetainHandling: packet.RetainDontSend})
+		for range 2 { // twice alike: each receiver's first copy belongs to the first
+			pen.Publish(ctx, packet.Publish{Topic: "status", QoS: 1, Retain: true, Payload: []byte("on")})
+			time.Sleep(time.Second)
+		}
+		standinOnly, _ := s.Dial(ctx) // a client that Hodstone does not watch
+		raw := (&packet.Connect{ClientID: "x", CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")}).Append(nil, packet.V311)
+		standinOnly.Write((&packet.Publish{Topic: "status", Payload: []byte("on")}).Append(raw, packet.V311))
+		synctest.Wait()
+		shore.SendRaw([]byte{0x00, 0x00})
+		synctest.Wait()
+
+		events, missed := log.Read(1, 1000)
+		if missed != 0 || log.Next() != uint64(len(events)+1) {
+			t.Fatalf("%d events, %d missed", len(events), missed)
+		}
+		js := trace.NewJourneys(100)
+		all := ""
+		for i := range events {
+			js.Add(&events[i])
+			all += fmt.Sprintf("%+v %s %q\n", events[i], events[i].Describe(), events[i].Raw)
+			if c, ok := events[i].Packet.(*packet.Connect); ok && (string(c.Password) != "******" || c.Username != "u") {
+				t.Errorf("CONNECT recorded as %+v", c)
+			}
+		}
+		if strings.Contains(all, "sesame") {
+			t.Error("the password is on the record")
+		}
+		for _, want := range []string{"type 0", "link opened", "link ended: the broker closed the connection", "CONNACK", "SUBACK #1 granted QoS 0"} {
+			if !strings.Contains(all, want) {
+				t.Errorf("nothing about %q in\n%s", want, all)
+			}
+		}
+		var got []string
+		for _, j := range js.All() {
+			line := fmt.Sprintf("from %q q%d:", j.Sender, j.QoS)
+			for _, h := range j.Hops {
+				line += fmt.Sprintf(" %s q%d", h.Client, h.QoS)
+				if h.Copy {
+					line += " copy"
+				}
+			}
+			got = append(got, line)
+			if j.Sender != "" && j.Done.IsZero() {
+				t.Errorf("%s: no PUBACK seen", line)
+			}
+		}
+		want := []string{`from "pen-1" q1:`, `from "" q0: shore q0 copy`, `from "pen-1" q1: shore q0 observer q1`,
+			`from "pen-1" q1: shore q0 observer q1`, `from "" q0: shore q0 observer q0`}
+		for i := range want { // the two receivers may come in either order
+			want[i] = strings.Replace(want[i], "shore q0 observer", "observer", 1)
+		}
+		for i := range got {
+			got[i] = strings.Replace(strings.Replace(got[i], " shore q0 observer", " observer", 1), "observer q1 shore q0", "observer q1", 1)
+			got[i] = strings.Replace(got[i], "observer q0 shore q0", "observer q0", 1)
+		}
+		if strings.Join(got, "\n") != strings.Join(want, "\n") {
+			t.Errorf("journeys\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+		}
+		for text, n := range map[string]int{"": len(events), "client:pen type:CONNECT": 1, "type:PUBLISH client:shore topic:+": 4,
+			"topic:status type:subscribe": 1, "topic:#  type:subscribe": 1, "type:puback client:pen": 3, "granted": 2, "client:shore on type:publish": 4} {
+			f, err := trace.ParseFilter(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			found := 0
+			for i := range events {
+				if f.Match(&events[i]) {
+					found++
+				}
+			}
+			if found != n {
+				t.Errorf("filter %q finds %d, want %d", text, found, n)
+			}
+		}
+	})
+	for _, bad := range []string{"type:LETTER", "topic:a#"} {
+		if _, err := trace.ParseFilter(bad); err == nil {
+			t.Errorf("%q is taken for a filter", bad)
+		}
+	}
+}
+
+func TestASlowReaderIsToldWhatItMissed(t *testing.T) {
+	log := trace.NewLog(10)
+	for range 25 {
+		log.Add(trace.Event{})
+	}
+	events, missed := log.Read(3, 100)
+	if missed != 13 || len(events) != 10 || events[0].Seq != 16 {
+		t.Errorf("missed %d, got %d from %d", missed, len(events), events[0].Seq)
+	}
+	if _, ok := log.At(15); ok {
+		t.Error("an overwritten event is still there")
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	go log.Add(trace.Event{Client: "late"})
+	if err := log.Wait(ctx, 26); err != nil {
+		t.Error(err)
+	}
+	cancel()
+	if err := log.Wait(ctx, 27); err == nil {
+		t.Error("waited for what never came")
+	}
+}
