@@ -53,12 +53,12 @@ type Journeys struct {
 	all   []*Journey
 	open  map[string][]*Journey // by topic and payload, those that may still arrive
 	rap   map[string]bool       // clients whose subscriptions keep the retain flag
-	since map[string]time.Time  // when a client's session began: nothing older reaches it live
+	since map[string]uint64     // the event at which a client's session began: nothing older reaches it live
 }
 
 // NewJourneys returns a follower that keeps the last limit journeys.
 func NewJourneys(limit int) *Journeys {
-	return &Journeys{limit: limit, open: map[string][]*Journey{}, rap: map[string]bool{}, since: map[string]time.Time{}}
+	return &Journeys{limit: limit, open: map[string][]*Journey{}, rap: map[string]bool{}, since: map[string]uint64{}}
 }
 
 // All returns the journeys kept, oldest first.
@@ -79,7 +79,7 @@ func (js *Journeys) Add(e *Event) *Journey {
 		}
 	case *packet.Connack:
 		if !p.SessionPresent {
-			js.since[e.Client] = e.At
+			js.since[e.Client] = e.Seq
 		}
 	case *packet.Puback:
 		return js.completed(e, p.ID)
@@ -142,7 +142,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 			delete(js.open, k)
 		}
 		for _, j := range js.open[k] {
-			if !j.reached(e.Client) && p.QoS <= j.QoS && !j.SentAt.Before(js.since[e.Client]) {
+			if !j.reached(e.Client) && p.QoS <= j.QoS && j.SentSeq > js.since[e.Client] {
 				hop.Delay = e.At.Sub(j.SentAt)
 				j.Hops = append(j.Hops, hop)
 				return j
