@@ -1,0 +1,291 @@
+// Package contract holds the agreement between the parties on an MQTT broker: which
+// topics there are, who publishes and who consumes, and what a payload looks like. It
+// judges messages by it.
+package contract
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/agnivade/levenshtein"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/payload"
+)
+
+// Contract is the whole agreement.
+type Contract struct {
+	Parties    []Party
+	Parameters map[string]Parameter
+	Clauses    []*Clause // in the order in which they are written
+}
+
+// Party is a role that publishes or consumes.
+type Party struct {
+	Name string
+	Note string
+}
+
+// Parameter limits what a named topic level may hold.
+type Parameter struct {
+	Name    string
+	Values  []string       // all of them, where they are known
+	Pattern *regexp.Regexp // for the whole level; nil for any
+}
+
+// Allows tells whether the level may hold s.
+func (p Parameter) Allows(s string) bool {
+	return (len(p.Values) == 0 || slices.Contains(p.Values, s)) && (p.Pattern == nil || p.Pattern.MatchString(s))
+}
+
+// Clause is one topic pattern and what is agreed about it.
+type Clause struct {
+	Name     string
+	Topic    Pattern
+	From     string // the publishing party
+	To       []string
+	QoS      *packet.QoS // nil: not agreed
+	Retain   *bool       // nil: not agreed
+	Every    Cadence
+	Answer   *Answer
+	Presence *Presence
+	Payload  Payload
+	Note     string
+	Line     int // in the workspace file
+}
+
+// Cadence is how often a message is due.
+type Cadence struct {
+	Period    time.Duration // 0: not agreed
+	Tolerance time.Duration
+}
+
+// String writes the cadence as the workspace does: "12s ± 3s".
+func (c Cadence) String() string {
+	switch {
+	case c.Period == 0:
+		return ""
+	case c.Tolerance == 0:
+		return c.Period.String()
+	}
+	return fmt.Sprintf("%s ± %s", c.Period, c.Tolerance)
+}
+
+// Answer is the clause that must follow a command, and how soon.
+type Answer struct {
+	Clause string
+	Within time.Duration
+}
+
+// Presence holds the payloads with which a party comes, leaves, and is lost; the
+// last is its will.
+type Presence struct{ Coming, Leaving, Lost string }
+
+// Payload is what a clause's messages carry.
+type Payload struct {
+	Format  payload.Format
+	Schema  *Schema // JSON only; nil for any
+	Values  []Value // text only; empty for any
+	Minimum *float64
+	Maximum *float64
+	Unit    string
+}
+
+// Value is an allowed text and what it stands for.
+type Value struct{ Text, Meaning string }
+
+// Pattern is a topic name with named parameters: marrowvoe/pen/{pen}/oxygen.
+type Pattern struct {
+	text   string
+	levels []string
+	params []string // names, in order
+}
+
+// ParsePattern reads a topic pattern. A parameter fills a whole level.
+func ParsePattern(s string) (Pattern, error) {
+	p := Pattern{text: s}
+	if strings.ContainsAny(s, "+#") {
+		return p, fmt.Errorf("topic %q holds a wildcard: name the level as a parameter, {like-this}", s)
+	}
+	if err := topic.CheckName(s); err != nil {
+		return p, err
+	}
+	p.levels = strings.Split(s, "/")
+	for _, l := range p.levels {
+		name, is := parameter(l)
+		switch {
+		case is && slices.Contains(p.params, name):
+			return p, fmt.Errorf("topic %q names the parameter {%s} twice", s, name)
+		case is:
+			p.params = append(p.params, name)
+		case strings.ContainsAny(l, "{}"):
+			return p, fmt.Errorf("topic %q: a parameter fills a whole level, as in a/{name}/b", s)
+		}
+	}
+	return p, nil
+}
+
+func parameter(level string) (name string, ok bool) {
+	if len(level) > 2 && level[0] == '{' && level[len(level)-1] == '}' && !strings.ContainsAny(level[1:len(level)-1], "{}") {
+		return level[1 : len(level)-1], true
+	}
+	return "", false
+}
+
+// String returns the pattern as it is written.
+func (p Pattern) String() string { return p.text }
+
+// Parameters returns the names of the parameters in order.
+func (p Pattern) Parameters() []string { return p.params }
+
+// Filter returns the topic filter that matches all names of the pattern.
+func (p Pattern) Filter() string {
+	levels := slices.Clone(p.levels)
+	for i, l := range levels {
+		if _, is := parameter(l); is {
+			levels[i] = "+"
+		}
+	}
+	return strings.Join(levels, "/")
+}
+
+// Match returns the parameters' values, in order, when the name has the pattern's shape.
+func (p Pattern) Match(name string) ([]string, bool) {
+	var values []string
+	for i, l := range p.levels {
+		level, rest, more := strings.Cut(name, "/")
+		if more != (i < len(p.levels)-1) {
+			return nil, false
+		}
+		if _, is := parameter(l); is {
+			values = append(values, level)
+		} else if l != level {
+			return nil, false
+		}
+		name = rest
+	}
+	return values, true
+}
+
+// Topic fills in the parameters; a missing one is an error that names it.
+func (p Pattern) Topic(values map[string]string) (string, error) {
+	levels := slices.Clone(p.levels)
+	for i, l := range levels {
+		if name, is := parameter(l); is {
+			v, ok := values[name]
+			if !ok {
+				return "", fmt.Errorf("topic %s: no value for {%s}", p.text, name)
+			}
+			levels[i] = v
+		}
+	}
+	s := strings.Join(levels, "/")
+	return s, topic.CheckName(s)
+}
+
+// Clause returns the clause with the name, or nil.
+func (c *Contract) Clause(name string) *Clause {
+	for _, cl := range c.Clauses {
+		if cl.Name == name {
+			return cl
+		}
+	}
+	return nil
+}
+
+// Party returns the party with the name, or nil.
+func (c *Contract) Party(name string) *Party {
+	for i := range c.Parties {
+		if c.Parties[i].Name == name {
+			return &c.Parties[i]
+		}
+	}
+	return nil
+}
+
+// Find returns the clause that covers a topic name, and the parameters' values.
+func (c *Contract) Find(name string) (*Clause, []string) {
+	for _, cl := range c.Clauses {
+		if values, ok := cl.Topic.Match(name); ok && c.allows(cl, values) == "" {
+			return cl, values
+		}
+	}
+	return nil, nil
+}
+
+// allows names the first parameter that may not hold its value, or "".
+func (c *Contract) allows(cl *Clause, values []string) string {
+	for i, p := range cl.Topic.params {
+		if !c.Parameters[p].Allows(values[i]) {
+			return p
+		}
+	}
+	return ""
+}
+
+// maxNearDistance is how many letters a topic may be away from a clause's and still
+// be taken for a slip of the pen.
+const maxNearDistance = 3
+
+// Near says which clause a stray topic may have been meant for, or "".
+func (c *Contract) Near(name string) string {
+	best, at := "", maxNearDistance+1
+	got := strings.Split(name, "/")
+	for _, cl := range c.Clauses {
+		if values, ok := cl.Topic.Match(name); ok {
+			p := c.allows(cl, values)
+			i := slices.Index(cl.Topic.params, p)
+			return fmt.Sprintf("%s, but {%s} may not be %q", cl.Name, p, values[i])
+		}
+		// Compare with the parameters as they are in the topic, so that they cost nothing.
+		levels := slices.Clone(cl.Topic.levels)
+		for i, l := range levels {
+			if _, is := parameter(l); is && i < len(got) {
+				levels[i] = got[i]
+			}
+		}
+		if d := levenshtein.ComputeDistance(name, strings.Join(levels, "/")); d < at {
+			best, at = fmt.Sprintf("%s (%s)", cl.Name, cl.Topic), d
+		}
+	}
+	return best
+}
+
+// Overlap returns two clauses that may both cover one topic name, or nil and nil.
+func (c *Contract) Overlap() (a, b *Clause) {
+	for i, x := range c.Clauses {
+		for _, y := range c.Clauses[:i] {
+			if c.overlap(x.Topic, y.Topic) {
+				return x, y
+			}
+		}
+	}
+	return nil, nil
+}
+
+func (c *Contract) overlap(x, y Pattern) bool {
+	if len(x.levels) != len(y.levels) {
+		return false
+	}
+	for i := range x.levels {
+		xp, xIs := parameter(x.levels[i])
+		yp, yIs := parameter(y.levels[i])
+		switch {
+		case xIs && yIs: // two parameters may always meet, unless their values are listed
+			vs := c.Parameters[xp].Values
+			if len(vs) > 0 && len(c.Parameters[yp].Values) > 0 &&
+				!slices.ContainsFunc(vs, func(v string) bool { return c.Parameters[yp].Allows(v) }) {
+				return false
+			}
+		case xIs && !c.Parameters[xp].Allows(y.levels[i]), yIs && !c.Parameters[yp].Allows(x.levels[i]):
+			return false
+		case !xIs && !yIs && x.levels[i] != y.levels[i]:
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,278 @@
+package contract
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"hodstone/internal/payload"
+)
+
+// Schema is a compiled JSON Schema (draft 2020-12). Formats such as date-time are
+// held to, for a contract means what it says. Besides the standard's keywords, "unit"
+// and "values" (value: meaning) are understood as annotations.
+type Schema struct {
+	compiled *jsonschema.Schema
+	docs     map[string]any // every document by its URL, for annotations
+}
+
+// schemaRoot is the URL under which the files beside the workspace are known to
+// schemas. There is no way from it to the network.
+const schemaRoot = "workspace:///"
+
+// files loads schema documents from the workspace's folder only.
+type files struct {
+	fsys fs.FS
+	docs map[string]any
+}
+
+// Load implements [jsonschema.URLLoader].
+func (f files) Load(url string) (any, error) {
+	name, ok := strings.CutPrefix(url, schemaRoot)
+	if !ok {
+		return nil, fmt.Errorf("schemas are read from files beside the workspace only, not from %s", url)
+	}
+	b, err := fs.ReadFile(f.fsys, path.Clean(name))
+	if err != nil {
+		return nil, err
+	}
+	v, err := payload.Decode(payload.JSON, b)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	f.docs[url] = v
+	return v, nil
+}
+
+// CompileSchema compiles a schema that stands in the workspace under the name. A $ref
+// is relative to the workspace's folder. The error says what is wrong and where in
+// the schema, as a JSON Pointer.
+func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
+	url := schemaRoot + "clause-" + name
+	f := files{fsys, map[string]any{url: doc}}
+	c := jsonschema.NewCompiler()
+	c.DefaultDraft(jsonschema.Draft2020)
+	c.AssertFormat()
+	c.UseLoader(f)
+	if err := c.AddResource(url, doc); err != nil {
+		return nil, err
+	}
+	compiled, err := c.Compile(url)
+	if err != nil {
+		return nil, plainSchemaError(err)
+	}
+	return &Schema{compiled, f.docs}, nil
+}
+
+// plainSchemaError names the place and the reason without the library's frame.
+func plainSchemaError(err error) error {
+	var invalid *jsonschema.SchemaValidationError
+	var cause *jsonschema.ValidationError
+	if errors.As(err, &invalid) && errors.As(invalid.Err, &cause) {
+		for len(cause.Causes) > 0 {
+			cause = cause.Causes[0]
+		}
+		return &SchemaError{Pointer: payload.Pointer(cause.InstanceLocation...), Reason: cause.ErrorKind.LocalizedString(english)}
+	}
+	var load *jsonschema.LoadURLError
+	if errors.As(err, &load) {
+		return &SchemaError{Reason: fmt.Sprintf("cannot read %s: %v", strings.TrimPrefix(load.URL, schemaRoot), load.Err)}
+	}
+	return &SchemaError{Reason: strings.ReplaceAll(err.Error(), schemaRoot, "")}
+}
+
+// SchemaError tells why a schema is none.
+type SchemaError struct {
+	Pointer string // where in the schema, as a JSON Pointer
+	Reason  string
+}
+
+// Error says it on one line.
+func (e *SchemaError) Error() string {
+	if e.Pointer == "" {
+		return e.Reason
+	}
+	return fmt.Sprintf("at %s: %s", e.Pointer, e.Reason)
+}
+
+var english = message.NewPrinter(language.English)
+
+// breaches returns the rules that the value breaks, without time and sender.
+func (s *Schema) breaches(v any) (out []Breach) {
+	err := s.compiled.Validate(v)
+	var root *jsonschema.ValidationError
+	if !errors.As(err, &root) {
+		return nil
+	}
+	var walk func(e *jsonschema.ValidationError)
+	walk = func(e *jsonschema.ValidationError) {
+		for _, c := range e.Causes {
+			walk(c)
+		}
+		keyword := strings.Join(e.ErrorKind.KeywordPath(), "/")
+		// Frames that only lead to their causes say nothing; anyOf and its like do.
+		if keyword == "" || len(e.Causes) > 0 && (keyword == "$ref" || keyword == "allOf") {
+			return
+		}
+		where := payload.Pointer(e.InstanceLocation...)
+		got, _ := payload.At(v, where)
+		b := Breach{Rule: RuleSchema, Keyword: keyword, Where: where,
+			Expected: s.expectation(e), Seen: compact(got)}
+		if keyword == "required" || keyword == "additionalProperties" {
+			b.Seen = e.ErrorKind.LocalizedString(english)
+		}
+		if payload.TwiceEncoded(got) {
+			b.Seen += ": JSON that was encoded twice?"
+		}
+		out = append(out, b)
+	}
+	walk(root)
+	// The library walks maps: make the order the same every time.
+	slices.SortStableFunc(out, func(a, b Breach) int {
+		return cmp.Or(strings.Compare(a.Where, b.Where), strings.Compare(a.Keyword, b.Keyword))
+	})
+	return out
+}
+
+func (s *Schema) expectation(e *jsonschema.ValidationError) string {
+	url, pointer, _ := strings.Cut(e.SchemaURL, "#")
+	keyword := e.ErrorKind.KeywordPath()
+	rule, ok := payload.At(s.docs[url], pointer+payload.Pointer(keyword...))
+	if !ok && len(keyword) > 1 {
+		rule, ok = payload.At(s.docs[url], pointer+payload.Pointer(keyword[0]))
+	}
+	if !ok {
+		return e.ErrorKind.LocalizedString(english)
+	}
+	return strings.Join(keyword, "/") + " " + compact(rule)
+}
+
+func compact(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return payload.Clip(string(b), 120)
+}
+
+// Field describes one place of a payload for people.
+type Field struct {
+	Pointer  string // JSON Pointer; "" for the whole payload
+	Name     string
+	Type     string
+	Unit     string
+	Range    string
+	Required bool
+	Note     string
+	Values   map[string]string // meanings by value as JSON
+}
+
+// Fields describes the payload's fields: one row for each property, nested ones
+// after their parent.
+func (p *Payload) Fields() []Field {
+	if p.Format == payload.JSON && p.Schema != nil {
+		return p.Schema.fields(p.Schema.compiled, "", 0)
+	}
+	f := Field{Name: "payload", Type: string(p.Format), Unit: p.Unit, Required: true, Values: map[string]string{}}
+	f.Range = span(p.Minimum, p.Maximum)
+	for _, v := range p.Values {
+		f.Values[v.Text] = v.Meaning
+	}
+	return []Field{f}
+}
+
+// maxFieldDepth ends the description of schemas that contain themselves.
+const maxFieldDepth = 6
+
+func (s *Schema) fields(sch *jsonschema.Schema, at string, depth int) (out []Field) {
+	for sch.Ref != nil && len(sch.Properties) == 0 {
+		sch = sch.Ref
+	}
+	if depth > maxFieldDepth {
+		return nil
+	}
+	names := make([]string, 0, len(sch.Properties))
+	for n := range sch.Properties {
+		names = append(names, n)
+	}
+	sort.Slice(names, func(i, j int) bool {
+		a, b := slices.Index(sch.Required, names[i]), slices.Index(sch.Required, names[j])
+		if (a < 0) != (b < 0) {
+			return a >= 0
+		}
+		if a != b {
+			return a < b
+		}
+		return names[i] < names[j]
+	})
+	for _, n := range names {
+		p := sch.Properties[n]
+		for p.Ref != nil && p.Types == nil && len(p.Properties) == 0 {
+			p = p.Ref
+		}
+		f := Field{Pointer: at + payload.Pointer(n), Name: strings.TrimPrefix(at+"/"+n, "/"),
+			Required: slices.Contains(sch.Required, n), Note: p.Description, Values: map[string]string{}}
+		if p.Types != nil {
+			f.Type = strings.Join(p.Types.ToStrings(), " or ")
+		}
+		if p.Format != nil {
+			f.Type += ", " + p.Format.Name
+		}
+		f.Range = span(float(p.Minimum), float(p.Maximum))
+		s.annotate(&f, p)
+		out = append(out, f)
+		out = append(out, s.fields(p, f.Pointer, depth+1)...)
+	}
+	return out
+}
+
+func (s *Schema) annotate(f *Field, p *jsonschema.Schema) {
+	url, pointer, _ := strings.Cut(p.Location, "#")
+	raw, _ := payload.At(s.docs[url], pointer)
+	doc, _ := raw.(map[string]any)
+	f.Unit, _ = doc["unit"].(string)
+	if p.Enum != nil {
+		for _, v := range p.Enum.Values {
+			f.Values[compact(v)] = ""
+		}
+	}
+	if m, ok := doc["values"].(map[string]any); ok {
+		for k, v := range m {
+			if _, quoted := f.Values[compact(k)]; quoted {
+				k = compact(k)
+			}
+			f.Values[k] = fmt.Sprint(v)
+		}
+	}
+}
+
+func float(r *big.Rat) *float64 {
+	if r == nil {
+		return nil
+	}
+	f, _ := r.Float64()
+	return &f
+}
+
+func span(lo, hi *float64) string {
+	switch {
+	case lo != nil && hi != nil:
+		return fmt.Sprintf("%v … %v", *lo, *hi)
+	case lo != nil:
+		return fmt.Sprintf("≥ %v", *lo)
+	case hi != nil:
+		return fmt.Sprintf("≤ %v", *hi)
+	}
+	return ""
+}

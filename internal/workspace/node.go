@@ -1,0 +1,412 @@
+package workspace
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// Problem is something wrong in a workspace file.
+type Problem struct {
+	File    string
+	Line    int // from 1
+	Column  int // from 1, in characters
+	Message string
+	Hint    string // what to do about it, or ""
+	Excerpt string // the line, with a mark under the place
+}
+
+// Error writes all of it: place and message on the first line, then excerpt and hint.
+func (p *Problem) Error() string {
+	s := fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message)
+	if p.Excerpt != "" {
+		s += "\n" + p.Excerpt
+	}
+	if p.Hint != "" {
+		s += "\n  hint: " + p.Hint
+	}
+	return s
+}
+
+// reader collects the problems of one file while its nodes are read.
+type reader struct {
+	file     string
+	lines    []string
+	anchors  map[string]ast.Node
+	problems []*Problem
+	depth    int // of aliases being followed
+	read     int // nodes read in all
+}
+
+// Limits against files whose aliases contain themselves or one another many times.
+const (
+	maxDepth = 64
+	maxNodes = 200_000
+)
+
+// enter counts a node; false means that the file goes too deep. Each true needs a leave.
+func (n node) enter() bool {
+	r := n.r
+	if r.read++; r.depth >= maxDepth || r.read > maxNodes {
+		if r.read <= maxNodes+1 { // tell once
+			n.fail("does an anchor contain its own alias?", "this nests too deep")
+		}
+		r.read = maxNodes + 1
+		return false
+	}
+	r.depth++
+	return true
+}
+
+func (n node) leave() { n.r.depth-- }
+
+// node is a value in the file.
+type node struct {
+	r *reader
+	n ast.Node
+}
+
+// entry is a key with its value.
+type entry struct {
+	key   string
+	at    node // the key
+	value node
+}
+
+func parse(file string, src []byte) (*reader, node, bool) {
+	r := &reader{file: file, lines: strings.Split(string(src), "\n"), anchors: map[string]ast.Node{}}
+	f, err := parser.ParseBytes(src, 0)
+	if err != nil {
+		var y yaml.Error
+		if errors.As(err, &y) && y.GetToken() != nil {
+			at := y.GetToken().Position
+			r.problem(at.Line, at.Column, "not YAML: "+y.GetMessage(), "")
+		} else {
+			r.problem(1, 1, "not YAML: "+strings.SplitN(err.Error(), "\n", 2)[0], "")
+		}
+		return r, node{}, false
+	}
+	if len(f.Docs) == 0 || f.Docs[0].Body == nil {
+		r.problem(1, 1, "the file is empty", "begin with 'hodstone: 1'; 'hodstone demo --write DIR' writes an example")
+		return r, node{}, false
+	}
+	ast.Walk(anchorVisitor(r.anchors), f.Docs[0].Body)
+	return r, node{r, f.Docs[0].Body}, true
+}
+
+type anchorVisitor map[string]ast.Node
+
+func (v anchorVisitor) Visit(n ast.Node) ast.Visitor {
+	if a, ok := n.(*ast.AnchorNode); ok {
+		v[a.Name.GetToken().Value] = a.Value
+	}
+	return v
+}
+
+func (r *reader) problem(line, column int, message, hint string) {
+	p := &Problem{File: r.file, Line: line, Column: column, Message: message, Hint: hint}
+	if line >= 1 && line <= len(r.lines) {
+		text := strings.TrimRight(r.lines[line-1], "\r")
+		mark := []rune(text)
+		mark = mark[:min(len(mark), max(0, column-1))]
+		for i, c := range mark {
+			if c != '\t' {
+				mark[i] = ' '
+			}
+		}
+		number := fmt.Sprintf("%5d | ", line)
+		p.Excerpt = number + text + "\n" + strings.Repeat(" ", len(number)) + string(mark) + "^"
+	}
+	r.problems = append(r.problems, p)
+}
+
+// real sees through anchors, aliases and tags.
+func (n node) real() ast.Node {
+	x := n.n
+	for range 20 { // aliases cannot nest deeper in a sane file
+		switch t := x.(type) {
+		case *ast.AnchorNode:
+			x = t.Value
+		case *ast.TagNode:
+			x = t.Value
+		case *ast.AliasNode:
+			x = n.r.anchors[t.Value.GetToken().Value]
+		default:
+			return x
+		}
+	}
+	return x
+}
+
+func (n node) position() (line, column int) {
+	if n.n == nil || n.n.GetToken() == nil {
+		return 1, 1
+	}
+	at := n.n.GetToken().Position
+	// A block mapping's own token is the colon of its first entry.
+	if m, ok := n.n.(*ast.MappingNode); ok && !m.IsFlowStyle && len(m.Values) > 0 {
+		at = m.Values[0].Key.GetToken().Position
+	}
+	if m, ok := n.n.(*ast.MappingValueNode); ok {
+		at = m.Key.GetToken().Position
+	}
+	return at.Line, at.Column
+}
+
+// fail records a problem at the node.
+func (n node) fail(hint, format string, args ...any) {
+	line, column := n.position()
+	n.r.problem(line, column, fmt.Sprintf(format, args...), hint)
+}
+
+func (n node) exists() bool { return n.n != nil && n.n.Type() != ast.NullType }
+
+func describe(n ast.Node) string {
+	if n == nil {
+		return "an alias without an anchor"
+	}
+	switch n.Type() {
+	case ast.MappingType, ast.MappingValueType:
+		return "a mapping"
+	case ast.SequenceType:
+		return "a list"
+	case ast.NullType:
+		return "nothing"
+	case ast.StringType, ast.LiteralType:
+		return "text"
+	case ast.BoolType:
+		return "true or false"
+	}
+	return "a number"
+}
+
+// entries returns the mapping's entries in order.
+func (n node) entries(what string) []entry {
+	x := n.real()
+	if x == nil || x.Type() == ast.NullType {
+		return nil
+	}
+	m, ok := x.(ast.MapNode)
+	if !ok {
+		n.fail("", "%s must be a mapping (KEY: VALUE), not %s", what, describe(x))
+		return nil
+	}
+	if !n.enter() {
+		return nil
+	}
+	defer n.leave()
+	var out []entry
+	for it := m.MapRange(); it.Next(); {
+		kv := it.KeyValue()
+		if kv.Key.IsMergeKey() {
+			out = append(out, node{n.r, kv.Value}.entries(what)...)
+			continue
+		}
+		out = append(out, entry{kv.Key.GetToken().Value, node{n.r, kv.Key}, node{n.r, kv.Value}})
+	}
+	return out
+}
+
+// fields returns the mapping's values by key, and reports keys that the shape does
+// not know and required ones that are missing. what names it in messages.
+func (n node) fields(shapeName, what string) map[string]node {
+	s := shape(shapeName)
+	out := map[string]node{}
+	entries := n.entries(what)
+	for _, e := range entries {
+		if !slices.ContainsFunc(s.Keys, func(k Key) bool { return k.Name == e.key }) {
+			var names []string
+			for _, k := range s.Keys {
+				names = append(names, k.Name)
+			}
+			e.at.fail(suggest(e.key, names), "%s has no key %q", what, e.key)
+			continue
+		}
+		out[e.key] = e.value
+	}
+	for _, k := range s.Keys {
+		if k.Required && !out[k.Name].exists() && (entries != nil || !n.exists()) {
+			n.fail(k.Doc, "%s lacks %q", what, k.Name)
+		}
+	}
+	return out
+}
+
+// suggest says which of the names was probably meant, or lists them.
+func suggest(got string, names []string) string {
+	best, at := "", max(2, len(got)/3)+1
+	for _, n := range names {
+		if d := levenshtein.ComputeDistance(strings.ToLower(got), strings.ToLower(n)); d < at {
+			best, at = n, d
+		}
+	}
+	if best != "" {
+		return fmt.Sprintf("did you mean %q?", best)
+	}
+	if len(names) == 0 {
+		return "there are none yet"
+	}
+	return "there are: " + strings.Join(names, ", ")
+}
+
+// list returns a list's items; a single value counts as a list of one.
+func (n node) list() []node {
+	if !n.exists() {
+		return nil
+	}
+	s, ok := n.real().(*ast.SequenceNode)
+	if !ok {
+		return []node{n}
+	}
+	var out []node
+	for _, v := range s.Values {
+		out = append(out, node{n.r, v})
+	}
+	return out
+}
+
+// str returns a scalar as text; numbers and booleans as they are written.
+func (n node) str(what string) string {
+	if !n.exists() {
+		return ""
+	}
+	switch x := n.real().(type) {
+	case *ast.StringNode:
+		return x.Value
+	case *ast.LiteralNode:
+		return x.Value.Value
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
+		return x.GetToken().Value
+	}
+	n.fail("", "%s must be text, not %s", what, describe(n.real()))
+	return ""
+}
+
+func (n node) strings(what string) (out []string) {
+	for _, x := range n.list() {
+		out = append(out, x.str(what))
+	}
+	return out
+}
+
+func (n node) boolean(what string) *bool {
+	if !n.exists() {
+		return nil
+	}
+	if b, ok := n.real().(*ast.BoolNode); ok {
+		return &b.Value
+	}
+	n.fail("", "%s must be true or false, not %q", what, n.str(what))
+	return nil
+}
+
+func (n node) number(what string) *float64 {
+	if !n.exists() {
+		return nil
+	}
+	f, err := strconv.ParseFloat(n.str(what), 64)
+	if err != nil {
+		n.fail("", "%s must be a number", what)
+		return nil
+	}
+	return &f
+}
+
+func (n node) integer(what string, lo, hi int) (int, bool) {
+	if !n.exists() {
+		return 0, false
+	}
+	i, err := strconv.Atoi(n.str(what))
+	if err != nil || i < lo || i > hi {
+		n.fail("", "%s must be a whole number from %d to %d, not %q", what, lo, hi, n.str(what))
+		return 0, false
+	}
+	return i, true
+}
+
+const durationHint = "write a number with its unit: 250ms, 5s, 2m, 1h30m"
+
+func (n node) duration(what string) time.Duration {
+	if !n.exists() {
+		return 0
+	}
+	d, err := time.ParseDuration(n.str(what))
+	if err != nil || d < 0 {
+		n.fail(durationHint, "%s is no duration: %q", what, n.str(what))
+		return 0
+	}
+	return d
+}
+
+// plain turns the node into the values that JSON has.
+func (n node) plain() any {
+	if n.n == nil || !n.enter() {
+		return nil
+	}
+	defer n.leave()
+	switch x := n.real().(type) {
+	case nil, *ast.NullNode:
+		return nil
+	case *ast.StringNode:
+		return x.Value
+	case *ast.LiteralNode:
+		return x.Value.Value
+	case *ast.BoolNode:
+		return x.Value
+	case *ast.IntegerNode:
+		return json.Number(strings.ReplaceAll(x.GetToken().Value, "_", ""))
+	case *ast.FloatNode:
+		return json.Number(x.GetToken().Value)
+	case *ast.SequenceNode:
+		out := []any{}
+		for _, v := range x.Values {
+			out = append(out, node{n.r, v}.plain())
+		}
+		return out
+	case ast.MapNode:
+		out := map[string]any{}
+		for _, e := range n.entries("value") {
+			out[e.key] = e.value.plain()
+		}
+		return out
+	}
+	n.fail("", "a value that JSON does not have: %s", n.n.String())
+	return nil
+}
+
+// at follows a JSON Pointer into the node as far as it goes.
+func (n node) at(pointer string) node {
+	for part := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
+		if part == "" {
+			continue
+		}
+		part = strings.NewReplacer("~1", "/", "~0", "~").Replace(part)
+		next := node{}
+		switch x := n.real().(type) {
+		case *ast.SequenceNode:
+			if i, err := strconv.Atoi(part); err == nil && i >= 0 && i < len(x.Values) {
+				next = node{n.r, x.Values[i]}
+			}
+		case ast.MapNode:
+			for _, e := range n.entries("value") {
+				if e.key == part {
+					next = e.value
+				}
+			}
+		}
+		if next.n == nil {
+			return n
+		}
+		n = next
+	}
+	return n
+}

@@ -1,0 +1,238 @@
+// Package workspace reads the one file that opens everything: brokers, logins, contract and
+// devices. What is wrong is told by line and column; what is sound is kept.
+package workspace
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/expression"
+	"hodstone/internal/mqtt/packet"
+)
+
+// Limits of a workspace.
+const (
+	maxFileSize = 4 << 20 // a workspace is written by hand
+	maxDevices  = 1_000   // of one kind; more is a matter of load, not of simulation
+)
+
+// Secret is text that is never shown.
+type Secret struct{ value string }
+
+// NewSecret marks a text as secret.
+func NewSecret(s string) Secret { return Secret{s} }
+
+// Reveal returns the text itself, for use in a packet.
+func (s Secret) Reveal() string { return s.value }
+
+// String hides it.
+func (Secret) String() string { return "•••" }
+
+// GoString hides it from %#v.
+func (Secret) GoString() string { return "•••" }
+
+// MarshalText hides it from encoders.
+func (Secret) MarshalText() ([]byte, error) { return []byte("•••"), nil }
+
+// LogValue hides it from logs.
+func (Secret) LogValue() slog.Value { return slog.StringValue("•••") }
+
+// Workspace is the content of a workspace file. Parts with problems are missing.
+type Workspace struct {
+	File     string // its path, for messages
+	Name     string
+	Brokers  []*Broker
+	Logins   []*Login
+	Contract *contract.Contract
+	Devices  []*Device
+	Problems []*Problem
+}
+
+// Broker is an MQTT server to be reached, or a stand-in to be started.
+type Broker struct {
+	Name      string
+	StandIn   *StandIn // nil for a real one
+	Listeners []Listener
+	Login     string
+	Anonymous *bool // nil: not said
+	Version   packet.Version
+	Intrusive bool
+}
+
+// Listener is one way into a broker.
+type Listener struct{ Name, URL string }
+
+// StandIn says how a stand-in is started.
+type StandIn struct {
+	Listeners []Listener // URL holds the address to listen on
+	Logins    []string
+	Anonymous bool
+	Faults    []string
+}
+
+// Login is a client identity.
+type Login struct {
+	Name     string
+	Username string
+	Password Secret
+	// HasPassword is false where the file gives none: a stand-in then makes one up.
+	HasPassword bool
+}
+
+// Device is a simulated client, or Count of one kind.
+type Device struct {
+	Name       string
+	Count      int // 0: just one, without a number
+	Plays      string
+	Parameters map[string]string // {n} not yet filled in
+	Broker     string
+	Listener   string // "" for the first
+	Login      string // {n} not yet filled in; "" for none
+	Session    Session
+	Presence   string // a clause, or ""
+	Signals    []Signal
+	Publishes  []Publication
+	Reactions  []Reaction
+	Note       string
+}
+
+// Session is how a device connects.
+type Session struct {
+	Version    packet.Version
+	ClientID   string // {n} not yet filled in
+	CleanStart bool
+	KeepAlive  time.Duration
+}
+
+// Signal is a value inside a device.
+type Signal struct {
+	Name                               string
+	Wave                               string // "constant", "sine", "ramp", "walk", "counter"
+	Start                              any
+	Mean, Swing, Noise, From, To, Step float64
+	Period, Every                      time.Duration
+	Minimum, Maximum                   *float64
+	Unit                               string
+}
+
+// Publication is a message that a device publishes.
+type Publication struct {
+	Clause      string // "" where Topic is set
+	Topic       string
+	Every       time.Duration
+	WhenChanged string // a signal, or ""
+	By          float64
+	Where       *expression.Template // nil: always
+	Parameters  map[string]*expression.Template
+	Payload     *expression.Template // nil: empty
+	QoS         packet.QoS
+	Retain      bool
+}
+
+// Reaction is what a device does when a message arrives.
+type Reaction struct {
+	When     string
+	Where    *expression.Template // nil: always
+	Set      map[string]*expression.Template
+	AfterMin time.Duration
+	AfterMax time.Duration
+	Publish  []string
+}
+
+// Open reads the workspace file. The error is for a file that cannot be read at all; what
+// is wrong within it is in Problems.
+func Open(path string) (*Workspace, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, fmt.Errorf("cannot open the workspace: %w: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out", err)
+	}
+	if info.IsDir() {
+		path = filepath.Join(path, "hodstone.yaml")
+	}
+	return Read(os.DirFS(filepath.Dir(path)), filepath.Base(path), path)
+}
+
+// Read reads the workspace from a file system; shown is its path for messages.
+func Read(fsys fs.FS, name, shown string) (*Workspace, error) {
+	src, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return nil, fmt.Errorf("cannot read the workspace: %w", err)
+	}
+	if len(src) > maxFileSize {
+		return nil, fmt.Errorf("%s has %d bytes; a workspace has at most %d", shown, len(src), maxFileSize)
+	}
+	w := &Workspace{File: shown, Contract: &contract.Contract{Parameters: map[string]contract.Parameter{}}}
+	r, root, ok := parse(shown, src)
+	if ok {
+		l := loader{w: w, fsys: fsys}
+		l.load(root)
+	}
+	w.Problems = r.problems
+	return w, nil
+}
+
+// Broker returns the broker with the name, the first for "", or nil.
+func (w *Workspace) Broker(name string) *Broker {
+	for _, b := range w.Brokers {
+		if b.Name == name || name == "" {
+			return b
+		}
+	}
+	return nil
+}
+
+// Login returns the login with the name, or nil.
+func (w *Workspace) Login(name string) *Login {
+	for _, l := range w.Logins {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Listener returns the listener with the name, the first for "", or nil.
+func (b *Broker) Listener(name string) *Listener {
+	for i := range b.Listeners {
+		if b.Listeners[i].Name == name || name == "" {
+			return &b.Listeners[i]
+		}
+	}
+	return nil
+}
+
+// literals turns numbers of a template's literals into float64, as expressions have them.
+func literals(v any) any {
+	switch v := v.(type) {
+	case json.Number:
+		if i, err := v.Int64(); err == nil {
+			return int(i)
+		}
+		f, _ := v.Float64()
+		return f
+	case []any:
+		for i := range v {
+			v[i] = literals(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = literals(v[k])
+		}
+	}
+	return v
+}
+
+func checkURL(s string) error {
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" || u.Scheme != "mqtt" {
+		return fmt.Errorf("%q is no address of a listener", s)
+	}
+	return nil
+}

@@ -1,0 +1,131 @@
+package workspace_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"hodstone/demo"
+	"hodstone/internal/workspace"
+)
+
+func read(t *testing.T, text string) *workspace.Workspace {
+	t.Helper()
+	w, err := workspace.Read(fstest.MapFS{"hodstone.yaml": {Data: []byte(text)}, "s.json": {Data: []byte(`{"$defs":{"a":{"type":"object"}}}`)},
+		"pass": {Data: []byte("sesame\n")}}, "hodstone.yaml", "farm.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func TestTheDemoIsSound(t *testing.T) {
+	w, err := workspace.Read(demo.Files, demo.File, demo.File)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range w.Problems {
+		t.Error(p)
+	}
+	if n := len(w.Contract.Clauses); n < 10 || n > 14 {
+		t.Errorf("%d clauses", n)
+	}
+	if len(w.Devices) != 4 || w.Devices[0].Count != 4 || len(w.Contract.Parties) != 4 || w.Broker("") == nil || w.Login("bench") == nil {
+		t.Errorf("%d kinds of devices, %d parties", len(w.Devices), len(w.Contract.Parties))
+	}
+}
+
+const sound = `hodstone: 1
+brokers:
+  quay: {stand-in: {logins: [pen]}, login: pen}
+logins:
+  pen: {password: {file: pass}}
+contract:
+  parties: {pen: , shore: }
+  parameters: {pen: {values: ["1", "2"]}}
+  clauses:
+    a: {topic: "v/{pen}/a", from: pen, to: shore, payload: {format: json, schema: {$ref: "s.json#/$defs/a"}}}
+    set: {topic: v/set, from: shore, to: pen, payload: {format: text}}
+devices:
+  p: {plays: pen, parameters: {pen: "1"}, login: pen, signals: {x: {start: 1}}, publishes: [{clause: a, payload: {v: "= x"}}]}
+`
+
+// TestEachMistakeIsOneClearMessage changes one thing in a sound file and expects one
+// problem at the right place; whatever does not depend on it stays.
+func TestEachMistakeIsOneClearMessage(t *testing.T) {
+	if w := read(t, sound); len(w.Problems) != 0 || w.Login("pen").Password.Reveal() != "sesame" || fmt.Sprintf("%+v %#v", w.Login("pen"), w.Login("pen")) == "" ||
+		strings.Contains(fmt.Sprintf("%+v %#v", *w.Login("pen"), *w.Login("pen")), "sesame") {
+		t.Fatalf("%v", w.Problems)
+	}
+	for _, tt := range []struct {
+		name, old, new string
+		place, want    string // the text it must point at, and parts of the message separated by |
+		devices        int
+	}{
+		{"misspelt key", "stand-in:", "stand-inn:", `stand-inn`, `no key "stand-inn"|did you mean "stand-in"?`, -1},
+		{"unknown top key", "devices:", "divices:", `divices`, `the workspace has no key "divices"|devices`, 0},
+		{"bad schema", `{$ref: "s.json#/$defs/a"}`, `{type: objekt}`, `objekt`, `schema of clause a is bad|/type`, 0},
+		{"schema file missing", `s.json#`, `t.json#`, `{$ref`, "cannot read t.json", 0},
+		{"schema from the net", `s.json#/$defs/a`, `https://x.example/s`, `{$ref`, "files beside the workspace only", 0},
+		{"duplicate topic", "topic: v/set", `topic: "v/{x}/a"`, `"v/{x}/a"`, "duplicate topic|clause a", 1},
+		{"missing secret", "{file: pass}", "{env: HODSTONE_TEST_UNSET}", `HODSTONE_TEST`, "environment variable HODSTONE_TEST_UNSET is not set|export", 0},
+		{"missing secret file", "file: pass", "file: past", `past`, "past cannot be read", 0},
+		{"wildcard in a pattern", "v/{pen}/a", "v/+/a", `"v/+/a"`, "name the level as a parameter", 0},
+		{"unknown party", "from: shore", "from: shor", `shor,`, `party "shor" is not defined|did you mean "shore"?`, 1},
+		{"unknown login", "login: pen, sig", "login: penn, sig", `penn`, `login "penn"|did you mean "pen"?`, 0},
+		{"unknown fault", "{logins: [pen]}", "{logins: [pen], faults: [will.sometimes]}", `will.sometimes`, "no fault|will.never-sent", -1},
+		{"bad qos", "to: shore,", "to: shore, qos: 3,", `3, payload`, "whole number from 0 to 2", 1},
+		{"bad cadence", "to: shore,", "to: shore, every: often,", `often`, "no cadence|12s ± 3s", 1},
+		{"bad expression", `"= x"`, `"= xx"`, `xx"`, `xx|known here: x`, 0},
+		{"unknown parameter value", `parameters: {pen: "1"}`, `count: 2`, `a, payload: {v`, "no value for {pen}", 0},
+		{"clause of another party", "clause: a", "clause: set", `set, payload: {v`, "published by shore, not by pen", 0},
+		{"shared client id", `parameters: {pen: "1"}`, `parameters: {pen: "1"}, count: 2, session: {client-id: x}`, `x}, login`, "throw each other out", 0},
+		{"keys of another wave", "{start: 1}", "{wave: sine, step: 2}", `2}}`, "step does nothing for a sine", 0},
+		{"no YAML", "brokers:", "brokers: [", ``, "not YAML", -1},
+		{"no version", "hodstone: 1", "name: x", `name: x`, `lacks "hodstone"`, 1},
+		{"wrong kind", "parties: {pen: , shore: }", "parties: [pen]", `[pen]`, "must be a mapping", -1},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			if !strings.Contains(sound, tt.old) {
+				t.Fatalf("%q is not in the file", tt.old)
+			}
+			changed := strings.Replace(sound, tt.old, tt.new, 1)
+			w := read(t, changed)
+			if len(w.Problems) == 0 {
+				t.Fatal("no problem")
+			}
+			first := w.Problems[0].Error()
+			line := strings.Split(changed, "\n")[w.Problems[0].Line-1]
+			if at := string([]rune(line)[w.Problems[0].Column-1:]); !strings.HasPrefix(at, tt.place) {
+				t.Errorf("points at %q, want %q:\n%s", at, tt.place, first)
+			}
+			for part := range strings.SplitSeq(tt.want, "|") {
+				if !strings.Contains(first, part) {
+					t.Errorf("no %q in\n%s", part, first)
+				}
+			}
+			if tt.devices >= 0 && len(w.Devices) != tt.devices {
+				t.Errorf("%d devices left, want %d: %v", len(w.Devices), tt.devices, w.Problems)
+			}
+		})
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(sound)
+	f.Add("hodstone: 1\ncontract: {parties: {a: }, clauses: {a: {topic: x, from: a, payload: {format: json, schema: &x {b: *x}}}}}")
+	f.Add("hodstone: 1\nlogins: &x {<<: *x, a: {password: *y}}")
+	f.Add("hodstone: 1\ncontract: {clauses: {a: {topic: x, from: y, payload: {format: json, schema: {type: [1]}}}}}")
+	f.Fuzz(func(t *testing.T, text string) {
+		w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}}, "f", "f")
+		if err != nil {
+			return
+		}
+		for _, p := range w.Problems {
+			if p.Line < 1 || p.Column < 1 || p.Message == "" {
+				t.Errorf("%+v", p)
+			}
+		}
+	})
+}
