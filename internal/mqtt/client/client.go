@@ -10,6 +10,7 @@ import (
 	"math"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hodstone/internal/mqtt/link"
@@ -74,6 +75,7 @@ type Client struct {
 	flights  []*flight          // our unfinished publications, oldest first
 	acks     map[uint16]*waiter // SUBSCRIBE and UNSUBSCRIBE under way
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
+	ended    error              // how the last connection ended
 }
 
 // conn is one connection of a client.
@@ -89,6 +91,7 @@ type conn struct {
 	lastWrite time.Time
 	bye       bool // DISCONNECT was sent or the owner ended the link
 
+	frozen  atomic.Bool
 	pingMu  sync.Mutex
 	pings   []*waiter // PINGREQs without PINGRESP
 	timer   *time.Timer
@@ -143,7 +146,12 @@ type RefusedError struct {
 	Code    packet.ReasonCode
 	Version packet.Version
 	Reason  string // the broker's own words, if any (5.0 §3.2.2.3.9)
+	Closed  bool   // the broker closed the link by itself, as it must (§3.2.2.3, 5.0 §3.2.2.2)
 }
+
+// refusalGrace is how long a broker has to close the link after a refusal before
+// the client does.
+const refusalGrace = 2 * time.Second
 
 // Error names the code and its meaning.
 func (e *RefusedError) Error() string {
@@ -238,9 +246,17 @@ func (k *conn) connected(ack *packet.Connack) error {
 	c := k.c
 	if ack.Code != 0 {
 		reason, _ := ack.Properties.Str(packet.ReasonString)
-		k.end(nil)
-		<-k.done
-		return &RefusedError{Code: ack.Code, Version: c.opt.Version, Reason: reason}
+		closed := true
+		grace := time.NewTimer(refusalGrace)
+		defer grace.Stop()
+		select {
+		case <-k.done:
+		case <-grace.C:
+			closed = false
+			k.end(nil)
+			<-k.done
+		}
+		return &RefusedError{Code: ack.Code, Version: c.opt.Version, Reason: reason, Closed: closed}
 	}
 	k.ping()
 	return nil
@@ -310,6 +326,13 @@ func (c *Client) Done() <-chan struct{} {
 	closed := make(chan struct{})
 	close(closed)
 	return closed
+}
+
+// Ended returns how the last connection ended, or nil.
+func (c *Client) Ended() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ended
 }
 
 // Connected tells whether a connection stands; it may not have been accepted yet.
@@ -431,6 +454,7 @@ func (k *conn) finish(err error, farewell *packet.Disconnect) {
 		k.err = why
 	}
 	text := k.err.Error()
+	c.ended = k.err
 	if c.conn == k {
 		c.conn = nil
 	}
@@ -484,13 +508,16 @@ func (c *Client) leave(how func(*conn) error) error {
 	return err
 }
 
-// Freeze stops the link as a pulled cable does; see [link.Link.Freeze].
+// Freeze stops the link as a pulled cable does; see [link.Link.Freeze]. Until it thaws
+// the client does not close it for want of a PINGRESP, for no FIN gets through a
+// pulled cable.
 func (c *Client) Freeze() error {
 	k := c.current()
 	if k == nil {
 		return ErrNotConnected
 	}
 	c.linkEvent(LinkFrozen, "nothing is read or written from now on")
+	k.frozen.Store(true)
 	k.link.Freeze()
 	return nil
 }
@@ -500,6 +527,9 @@ func (c *Client) Thaw() error {
 	k := c.current()
 	if k == nil {
 		return ErrNotConnected
+	}
+	if !k.frozen.Swap(false) {
+		return nil
 	}
 	c.linkEvent(LinkThawed, "reading and writing go on")
 	return k.link.Thaw()

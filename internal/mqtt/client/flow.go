@@ -396,7 +396,7 @@ func (k *conn) keepAlive() {
 	}
 	wait := k.limit.keepAlive * 3 / 4
 	k.pingMu.Lock()
-	overdue := len(k.pings) > 0 && time.Since(k.pings[0].at) >= k.limit.keepAlive
+	overdue := !k.frozen.Load() && len(k.pings) > 0 && time.Since(k.pings[0].at) >= k.limit.keepAlive
 	k.pingMu.Unlock()
 	if overdue {
 		k.end(fmt.Errorf("no PINGRESP within the keep alive of %s: closed", k.limit.keepAlive))
@@ -406,7 +406,9 @@ func (k *conn) keepAlive() {
 	idle := time.Since(k.lastWrite)
 	k.writeMu.Unlock()
 	next := wait - idle
-	if idle >= wait {
+	if k.frozen.Load() {
+		next = wait
+	} else if idle >= wait {
 		k.askPing() // an error shows on the reading side
 		next = wait
 	}

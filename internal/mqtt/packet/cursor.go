@@ -233,17 +233,24 @@ func (c *cursor) str(name string) string {
 }
 
 func (c *cursor) checkText(at int, name string, b []byte) {
+	ascii := true
 	for i, x := range b {
 		if x == 0 {
 			c.wrong(at+i, MalformedPacket, "1.5.3|1.5.4", "the "+name+" holds U+0000")
 			return
 		}
-		if x >= 0x80 {
-			if !utf8.Valid(b[i:]) {
-				c.wrong(at+i, MalformedPacket, "1.5.3|1.5.4", "the "+name+" is not well-formed UTF-8")
-				return
-			}
+		ascii = ascii && x < utf8.RuneSelf
+	}
+	if ascii || utf8.Valid(b) {
+		return
+	}
+	for i := 0; ; {
+		r, n := utf8.DecodeRune(b[i:])
+		if r == utf8.RuneError && n == 1 {
+			c.wrong(at+i, MalformedPacket, "1.5.3|1.5.4", "the "+name+" is not well-formed UTF-8")
+			return
 		}
+		i += n
 	}
 }
 

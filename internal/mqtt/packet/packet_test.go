@@ -137,7 +137,7 @@ func TestBrokenPacketsAreRefused(t *testing.T) {
 }
 
 func randomPacket(r *rand.Rand, v Version) Packet {
-	str := func() string { return strings.Repeat(string(rune('a'+r.IntN(26))), r.IntN(200)) }
+	str := func() string { return strings.Repeat(string([]rune("abåß海🐟\ufeff")[r.IntN(7)]), r.IntN(100)) }
 	topic := func() string { return "t/" + str() }
 	props := func(on Type) (ps Properties) {
 		if v != V5 {

@@ -1,0 +1,705 @@
+// Package device plays the field devices that are not there yet: each is a client with
+// signals inside, that publishes on timers and on change, reacts to commands, announces
+// itself, and leaves a will.
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/expression"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/payload"
+	"hodstone/internal/trace"
+	"hodstone/internal/workspace"
+)
+
+// Times of a device.
+const (
+	sampleEvery    = 500 * time.Millisecond // how often signals move
+	connectTimeout = 15 * time.Second
+	goodbyeTimeout = 2 * time.Second // for the leaving presence to be acknowledged
+	firstWithin    = 1500 * time.Millisecond
+)
+
+// Phase is where a device is in its life.
+type Phase string
+
+// The phases.
+const (
+	Off        Phase = "off"
+	Connecting Phase = "connecting"
+	On         Phase = "on"
+	Frozen     Phase = "frozen" // connected, but nothing goes in or out
+	Away       Phase = "away"   // lost or refused; it tries again
+)
+
+// Options say which device to make.
+type Options struct {
+	Kind *workspace.Device
+	// Number is {n}: 1 for the first of its kind.
+	Number   int
+	Contract *contract.Contract
+	Dial     func(context.Context) (*link.Link, error)
+	Login    *workspace.Login // nil for none
+	Broker   string           // for the trace
+	Logs     []*trace.Log
+	// Seed makes random signals and jitter repeat.
+	Seed uint64
+}
+
+// Device is one simulated device. Its methods are safe for concurrent use.
+type Device struct {
+	opt    Options
+	name   string
+	params map[string]string
+	client *client.Client
+	inbox  chan *packet.Publish
+	orders chan func()
+
+	mu       sync.Mutex // guards what follows
+	cancel   context.CancelFunc
+	done     chan struct{}
+	phase    Phase
+	since    time.Time
+	why      string
+	sent     int
+	received int
+	signals  []*signal
+	born     time.Time
+	rand     *rand.Rand
+	counts   map[string]int // of count(), by publication
+	pubs     []*publication
+	retryAt  time.Time
+}
+
+// publication is one at work.
+type publication struct {
+	def    *workspace.Publication
+	id     string
+	clause *contract.Clause // nil for a topic of its own
+	due    time.Time        // zero: not on a timer
+	last   float64          // of the signal in when-changed, when last sent
+	seen   bool
+}
+
+// Name returns what a device of the kind and number is called.
+func Name(kind *workspace.Device, number int) string {
+	if kind.Count == 0 {
+		return kind.Name
+	}
+	return fmt.Sprintf("%s-%d", kind.Name, number)
+}
+
+// New makes a device that is off.
+func New(o Options) *Device {
+	d := &Device{opt: o, name: Name(o.Kind, o.Number), params: map[string]string{}, phase: Off, since: time.Now(), born: time.Now(),
+		inbox: make(chan *packet.Publish, 64), orders: make(chan func(), 16), counts: map[string]int{}}
+	d.rand = rand.New(rand.NewPCG(o.Seed, uint64(o.Number)))
+	for k, v := range o.Kind.Parameters {
+		d.params[k] = workspace.FillIn(v, o.Number)
+	}
+	for _, s := range o.Kind.Signals {
+		d.signals = append(d.signals, newSignal(s, d.born))
+	}
+	for i := range o.Kind.Publishes {
+		def := &o.Kind.Publishes[i]
+		p := &publication{def: def, id: strconv.Itoa(i)}
+		if def.Clause != "" {
+			p.clause = o.Contract.Clause(def.Clause)
+		}
+		d.pubs = append(d.pubs, p)
+	}
+	s := o.Kind.Session
+	copts := client.Options{Dial: o.Dial, Version: s.Version, Message: d.arrived,
+		Connect: packet.Connect{ClientID: workspace.FillIn(s.ClientID, o.Number), CleanStart: s.CleanStart, KeepAlive: uint16(s.KeepAlive / time.Second)},
+		Hooks:   trace.Record(trace.Source{Client: d.name, Role: trace.RoleDevice, Broker: o.Broker, Version: s.Version}, o.Logs...)}
+	if s.Version == packet.V5 && !s.CleanStart {
+		// Without an expiry version 5 would drop the session at once (5.0 §3.1.2.11.2).
+		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
+	}
+	if o.Login != nil {
+		copts.Connect.HasUsername, copts.Connect.Username = true, o.Login.Username
+		copts.Connect.HasPassword, copts.Connect.Password = true, []byte(o.Login.Password.Reveal())
+	}
+	if cl, name := d.presence(); cl != nil {
+		copts.Connect.Will = &packet.Will{Topic: name, Payload: []byte(cl.Presence.Lost), QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain}
+	}
+	d.client = client.New(copts)
+	return d
+}
+
+func qosOf(cl *contract.Clause) packet.QoS {
+	if cl.QoS == nil {
+		return 0
+	}
+	return *cl.QoS
+}
+
+func (d *Device) presence() (*contract.Clause, string) {
+	cl := d.opt.Contract.Clause(d.opt.Kind.Presence)
+	if cl == nil {
+		return nil, ""
+	}
+	name, err := cl.Topic.Topic(d.params)
+	if err != nil {
+		return nil, ""
+	}
+	return cl, name
+}
+
+// arrived takes a message from the client's reading goroutine. A device that cannot
+// keep up loses messages, as small controllers do.
+func (d *Device) arrived(p *packet.Publish) {
+	select {
+	case d.inbox <- p:
+	default:
+	}
+}
+
+// Start switches the device on. It does nothing when it is on already.
+func (d *Device) Start() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.cancel != nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	d.cancel, d.done = cancel, make(chan struct{})
+	d.setLocked(Connecting, "")
+	go d.live(ctx, d.done)
+}
+
+// Stop switches the device off properly: leaving presence, DISCONNECT. It returns
+// when that is done, after a few seconds at the latest.
+func (d *Device) Stop() {
+	d.mu.Lock()
+	cancel, done := d.cancel, d.done
+	frozen := d.phase == Frozen
+	d.cancel = nil
+	d.mu.Unlock()
+	if cancel == nil {
+		return
+	}
+	if frozen { // a frozen link would hold up the goodbye
+		d.client.Close()
+	}
+	cancel()
+	<-done
+	d.set(Off, "")
+}
+
+// Cut resets the device's link; the device comes back by itself.
+func (d *Device) Cut() error { return d.client.Cut() }
+
+// Freeze stops the device's link as a pulled cable does.
+func (d *Device) Freeze() error {
+	if err := d.client.Freeze(); err != nil {
+		return err
+	}
+	d.set(Frozen, "nothing goes in or out")
+	return nil
+}
+
+// Thaw lets a frozen device go on.
+func (d *Device) Thaw() error {
+	d.mu.Lock()
+	if d.phase == Frozen {
+		d.setLocked(On, "")
+	}
+	d.mu.Unlock()
+	return d.client.Thaw()
+}
+
+func (d *Device) set(p Phase, why string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.setLocked(p, why)
+}
+
+func (d *Device) setLocked(p Phase, why string) {
+	if p != d.phase {
+		d.since = time.Now()
+	}
+	d.phase, d.why = p, why
+}
+
+// Set gives a signal a value; a wave stands still from then on.
+func (d *Device) Set(name string, v any) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.signals {
+		if s.def.Name == name {
+			s.value, s.held = v, true
+			return nil
+		}
+	}
+	return fmt.Errorf("device %s has no signal %q", d.name, name)
+}
+
+// Send publishes one of the device's own messages now, by its clause or topic.
+func (d *Device) Send(name string) error {
+	for _, p := range d.pubs {
+		if p.def.Clause == name || p.def.Topic == name {
+			if !d.client.Connected() {
+				return fmt.Errorf("%s is not connected: start it first", d.name)
+			}
+			select {
+			case d.orders <- func() { d.publish(p, nil) }:
+				return nil
+			default:
+				return fmt.Errorf("%s is busy: try again", d.name)
+			}
+		}
+	}
+	return fmt.Errorf("device %s publishes nothing called %q", d.name, name)
+}
+
+// live is the device's one goroutine besides its client's reader.
+func (d *Device) live(ctx context.Context, done chan struct{}) {
+	defer close(done)
+	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(d.opt.Seed, uint64(d.opt.Number)+1<<32))}
+	for ctx.Err() == nil {
+		d.set(Connecting, d.lastReason())
+		err := d.connect(ctx)
+		if err == nil {
+			backoff.Reset()
+			d.set(On, "")
+			err = d.work(ctx)
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		wait := backoff.Next()
+		d.mu.Lock()
+		d.setLocked(Away, err.Error())
+		d.retryAt = time.Now().Add(wait)
+		d.mu.Unlock()
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+		}
+	}
+	d.goodbye()
+}
+
+func (d *Device) lastReason() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.why
+}
+
+func (d *Device) connect(ctx context.Context) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, connectTimeout, fmt.Errorf("no CONNACK within %s", connectTimeout))
+	defer cancel()
+	if _, err := d.client.Connect(ctx); err != nil {
+		return err
+	}
+	var subs []packet.Subscription
+	for _, r := range d.opt.Kind.Reactions {
+		cl := d.opt.Contract.Clause(r.When)
+		if cl == nil {
+			continue
+		}
+		subs = append(subs, packet.Subscription{Filter: d.filter(cl), QoS: max(1, qosOf(cl))})
+	}
+	if len(subs) > 0 {
+		ack, err := d.client.Subscribe(ctx, subs)
+		if err != nil {
+			d.client.Close()
+			return err
+		}
+		for i, c := range ack.Codes {
+			if c >= 0x80 {
+				d.client.Disconnect(0)
+				return fmt.Errorf("the subscription to %s was refused: %s", subs[i].Filter, c.In(packet.SUBACK, d.opt.Kind.Session.Version))
+			}
+		}
+	}
+	if cl, _ := d.presence(); cl != nil {
+		d.announce(cl.Presence.Coming)
+	}
+	return nil
+}
+
+// filter is the clause's filter with the device's own parameters filled in.
+func (d *Device) filter(cl *contract.Clause) string {
+	levels := strings.Split(cl.Topic.String(), "/")
+	for i, l := range levels {
+		if strings.HasPrefix(l, "{") {
+			levels[i] = "+"
+			if v, ok := d.params[l[1:len(l)-1]]; ok {
+				levels[i] = v
+			}
+		}
+	}
+	return strings.Join(levels, "/")
+}
+
+func (d *Device) announce(what string) *client.Publication {
+	cl, name := d.presence()
+	pub, err := d.client.Start(packet.Publish{Topic: name, QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain, Payload: []byte(what)})
+	if err != nil {
+		d.complain(err)
+		return nil
+	}
+	d.count(1, 0)
+	return pub
+}
+
+func (d *Device) goodbye() {
+	if !d.client.Connected() {
+		return
+	}
+	if cl, _ := d.presence(); cl != nil {
+		if pub := d.announce(cl.Presence.Leaving); pub != nil {
+			ctx, cancel := context.WithTimeout(context.Background(), goodbyeTimeout)
+			pub.Wait(ctx) // the goodbye goes out either way
+			cancel()
+		}
+	}
+	d.client.Disconnect(0)
+}
+
+func (d *Device) count(sent, received int) {
+	d.mu.Lock()
+	d.sent += sent
+	d.received += received
+	d.mu.Unlock()
+}
+
+// complain shows an error of the device's own without ending it.
+func (d *Device) complain(err error) {
+	d.mu.Lock()
+	d.why = err.Error()
+	d.mu.Unlock()
+}
+
+// pendingReaction is a reaction that takes its time.
+type pendingReaction struct {
+	due     time.Time
+	publish []string
+	env     map[string]any
+}
+
+// work runs the device until its connection ends or it is switched off.
+func (d *Device) work(ctx context.Context) error {
+	now := time.Now()
+	for _, p := range d.pubs {
+		p.due = time.Time{}
+		if p.def.Every > 0 {
+			d.mu.Lock()
+			p.due = now.Add(time.Duration(d.rand.Int64N(int64(min(p.def.Every, firstWithin)))))
+			d.mu.Unlock()
+		}
+	}
+	gone := d.client.Done()
+	sample := now
+	var waiting []pendingReaction
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-gone:
+			return d.lostReason()
+		case m := <-d.inbox:
+			d.count(0, 1)
+			waiting = append(waiting, d.react(m)...)
+		case order := <-d.orders:
+			order()
+		case <-timer.C:
+		}
+		now = time.Now()
+		if !now.Before(sample) {
+			d.advance(now)
+			sample = now.Add(sampleEvery)
+			for _, p := range d.pubs {
+				if d.changed(p) {
+					d.publish(p, nil)
+				}
+			}
+		}
+		next := sample
+		for _, p := range d.pubs {
+			if !p.due.IsZero() && !now.Before(p.due) {
+				d.publish(p, nil)
+				p.due = now.Add(p.def.Every)
+			}
+			if !p.due.IsZero() && p.due.Before(next) {
+				next = p.due
+			}
+		}
+		rest := waiting[:0]
+		for _, w := range waiting {
+			if now.Before(w.due) {
+				rest = append(rest, w)
+				if w.due.Before(next) {
+					next = w.due
+				}
+				continue
+			}
+			for _, name := range w.publish {
+				for _, p := range d.pubs {
+					if p.def.Clause == name {
+						d.publish(p, w.env)
+					}
+				}
+			}
+		}
+		waiting = rest
+		timer.Reset(time.Until(next))
+	}
+}
+
+func (d *Device) lostReason() error {
+	if reason := d.client.Ended(); reason != nil {
+		return reason
+	}
+	return errors.New("the connection ended")
+}
+
+func (d *Device) advance(now time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.signals {
+		s.advance(now, now.Sub(d.born), float64(d.opt.Number)*0.23, d.rand)
+		s.sample()
+	}
+}
+
+// changed tells whether the publication's signal has left its deadband.
+func (d *Device) changed(p *publication) bool {
+	if p.def.WhenChanged == "" {
+		return false
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, s := range d.signals {
+		if s.def.Name == p.def.WhenChanged {
+			v, _ := number(s.value)
+			if !p.seen {
+				p.seen, p.last = true, v
+				return false
+			}
+			return v != p.last && max(v-p.last, p.last-v) >= p.def.By
+		}
+	}
+	return false
+}
+
+// env returns the names that expressions see.
+func (d *Device) env(more map[string]any) map[string]any {
+	env := map[string]any{"n": d.opt.Number, "payload": nil, "params": nil}
+	for _, s := range d.signals {
+		env[s.def.Name] = s.value
+	}
+	for k, v := range more {
+		env[k] = v
+	}
+	return env
+}
+
+func (d *Device) funcs(id string) expression.Funcs {
+	return expression.Funcs{
+		Now: func() string { return time.Now().UTC().Format("2006-01-02T15:04:05.000Z") },
+		Count: func() int {
+			d.counts[id]++
+			return d.counts[id] - 1
+		},
+		Choice: d.rand.IntN,
+	}
+}
+
+// publish sends the publication's message as it is now. env holds the message that
+// caused it, if any.
+func (d *Device) publish(p *publication, env map[string]any) {
+	m, send, err := d.message(p, env)
+	if err == nil && send {
+		_, err = d.client.Start(m)
+	}
+	switch {
+	case errors.Is(err, client.ErrNotConnected):
+	case err != nil:
+		d.complain(fmt.Errorf("%s%s not published: %w", p.def.Clause, p.def.Topic, err))
+	case send:
+		d.count(1, 0)
+	}
+}
+
+func (d *Device) message(p *publication, more map[string]any) (m packet.Publish, send bool, err error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	env, funcs := d.env(more), d.funcs(p.id)
+	for _, s := range d.signals {
+		if s.def.Name == p.def.WhenChanged {
+			p.last, _ = number(s.value)
+			p.seen = true
+		}
+	}
+	if p.def.Where != nil {
+		ok, err := p.def.Where.Eval(env, funcs)
+		if err != nil || ok != true {
+			return m, false, err
+		}
+	}
+	m = packet.Publish{QoS: p.def.QoS, Retain: p.def.Retain, Topic: workspace.FillIn(p.def.Topic, d.opt.Number)}
+	format := payload.Format("")
+	if p.clause != nil {
+		values := map[string]string{}
+		for k, v := range d.params {
+			values[k] = v
+		}
+		for k, t := range p.def.Parameters {
+			v, err := t.Eval(env, funcs)
+			if err != nil {
+				return m, false, err
+			}
+			values[k] = fmt.Sprint(v)
+		}
+		if m.Topic, err = p.clause.Topic.Topic(values); err != nil {
+			return m, false, err
+		}
+		format = p.clause.Payload.Format
+	}
+	if p.def.Payload != nil {
+		v, err := p.def.Payload.Eval(env, funcs)
+		if err != nil {
+			return m, false, err
+		}
+		if m.Payload, err = encode(format, v); err != nil {
+			return m, false, err
+		}
+	}
+	return m, true, nil
+}
+
+// encode writes a value in the clause's format; without a clause, text as it is and
+// anything else as JSON.
+func encode(f payload.Format, v any) ([]byte, error) {
+	if s, ok := v.(string); ok && f != payload.JSON {
+		return []byte(s), nil
+	}
+	return json.Marshal(v)
+}
+
+// react does what a message asks for: signals are set at once, what is to be published
+// is returned with the time at which it is due.
+func (d *Device) react(m *packet.Publish) (out []pendingReaction) {
+	for i := range d.opt.Kind.Reactions {
+		r := &d.opt.Kind.Reactions[i]
+		cl := d.opt.Contract.Clause(r.When)
+		if cl == nil || !topic.Match(d.filter(cl), m.Topic) {
+			continue
+		}
+		values, _ := cl.Topic.Match(m.Topic)
+		params := map[string]any{}
+		for i, name := range cl.Topic.Parameters() {
+			params[name] = values[i]
+		}
+		v, err := payload.Decode(cl.Payload.Format, m.Payload)
+		if err != nil {
+			d.complain(fmt.Errorf("%s ignored: %w", m.Topic, err))
+			continue
+		}
+		env := map[string]any{"payload": payload.Plain(v), "params": params}
+		if due, ok := d.apply(r, env); ok {
+			out = append(out, pendingReaction{due, r.Publish, env})
+		}
+	}
+	return out
+}
+
+func (d *Device) apply(r *workspace.Reaction, more map[string]any) (due time.Time, ok bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	env, funcs := d.env(more), d.funcs("reaction")
+	if r.Where != nil {
+		v, err := r.Where.Eval(env, funcs)
+		if err != nil {
+			d.why = err.Error()
+		}
+		if v != true {
+			return due, false
+		}
+	}
+	for _, s := range d.signals {
+		t := r.Set[s.def.Name]
+		if t == nil {
+			continue
+		}
+		v, err := t.Eval(env, funcs)
+		if err != nil {
+			d.why = fmt.Sprintf("signal %s not set: %v", s.def.Name, err)
+			continue
+		}
+		s.value, s.held = v, s.def.Wave != "constant"
+	}
+	wait := r.AfterMin
+	if spread := r.AfterMax - r.AfterMin; spread > 0 {
+		wait += time.Duration(d.rand.Int64N(int64(spread)))
+	}
+	return time.Now().Add(wait), true
+}
+
+// SignalState is a signal as it stands.
+type SignalState struct {
+	Name    string
+	Wave    string
+	Unit    string
+	Value   any
+	Held    bool
+	History []float64 // two samples a second, oldest first; empty for what is no number
+}
+
+// State is a device as it stands.
+type State struct {
+	Name     string
+	Party    string
+	Note     string
+	ClientID string
+	Version  packet.Version
+	Broker   string
+	Phase    Phase
+	Since    time.Time
+	Why      string    // why it is away, or its last complaint
+	RetryAt  time.Time // when it tries again, while it is away
+	Sent     int
+	Received int
+	Signals  []SignalState
+	// Publishes and Takes name what it can be made to send, and what it can be sent.
+	Publishes []string
+	Takes     []string
+	Params    map[string]string
+}
+
+// State returns the device as it stands now.
+func (d *Device) State() State {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	k := d.opt.Kind
+	s := State{Name: d.name, Party: k.Plays, Note: k.Note, ClientID: workspace.FillIn(k.Session.ClientID, d.opt.Number), Version: k.Session.Version,
+		Broker: d.opt.Broker, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Sent: d.sent, Received: d.received, Params: d.params}
+	for _, x := range d.signals {
+		s.Signals = append(s.Signals, SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)})
+	}
+	for _, p := range k.Publishes {
+		s.Publishes = append(s.Publishes, p.Clause+p.Topic)
+	}
+	for _, r := range k.Reactions {
+		s.Takes = append(s.Takes, r.When)
+	}
+	return s
+}
