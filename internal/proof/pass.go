@@ -62,7 +62,6 @@ type Pass struct {
 	run    string
 	index  int
 	log    *trace.Log
-	shared *trace.Log
 	start  time.Time
 	result Result
 
@@ -123,11 +122,7 @@ func (p *Pass) Peer(name string, options ...Option) *Peer {
 	// Letters and digits only, at most 23: what every server must take (3.1.1 §3.1.3.1).
 	peer.opt.Connect = packet.Connect{ClientID: fmt.Sprintf("hod%s%02dv%dn%d", p.run, p.index, p.Version, len(p.peers)), CleanStart: true, KeepAlive: 60}
 	peer.opt.Dial, peer.opt.Version = p.target.Dial, p.Version
-	logs := []*trace.Log{p.log}
-	if p.shared != nil {
-		logs = append(logs, p.shared)
-	}
-	peer.opt.Hooks = trace.Record(trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.target.Broker, Version: p.Version}, logs...)
+	peer.opt.Hooks = trace.Record(trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.target.Broker, Version: p.Version}, p.log)
 	peer.opt.Take = func(pk packet.Packet) bool {
 		peer.mu.Lock()
 		defer peer.mu.Unlock()

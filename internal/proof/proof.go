@@ -120,8 +120,6 @@ type Options struct {
 	// Run marks topics and client ids of this proof: letters and digits, six at most. A
 	// random one where it is empty.
 	Run string
-	// Log receives all events too, besides the results' own evidence.
-	Log *trace.Log
 	// Started and Done are called as checks start and end, from several goroutines.
 	Started func(c *Check, v packet.Version)
 	Done    func(Result)
@@ -243,7 +241,7 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 }
 
 func runOne(ctx context.Context, t Target, o Options, c *Check, v packet.Version, index int) Result {
-	p := &Pass{ctx: ctx, target: t, Check: c, Version: v, run: o.Run, index: index, log: trace.NewLog(evidenceLimit), shared: o.Log, start: time.Now()}
+	p := &Pass{ctx: ctx, target: t, Check: c, Version: v, run: o.Run, index: index, log: trace.NewLog(evidenceLimit), start: time.Now()}
 	p.result = Result{Check: c, Version: v, Expected: c.Expected, At: p.start}
 	var err error
 	switch {

@@ -184,3 +184,7 @@ func (js *Journeys) completed(e *Event, id uint16) *Journey {
 	}
 	return nil
 }
+
+// KeepsRetain tells whether the client's subscriptions keep the publisher's retain flag
+// (retain as published, 5.0 §3.8.3.1).
+func (js *Journeys) KeepsRetain(client string) bool { return js.rap[client] }

@@ -1,0 +1,223 @@
+// Package cli holds Hodstone's commands: the same work as the screens, for scripts and
+// continuous integration.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"hodstone/demo"
+	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
+)
+
+// The exit codes.
+const (
+	exitOK         = 0 // all kept; unsupported and skipped allowed
+	exitBroken     = 1 // something broken or undecided
+	exitUsage      = 2 // wrong use, or an unusable workspace
+	exitNotReached = 3
+)
+
+// exit is an error with its exit code. A nil err says that all is told already.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exit) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
+
+// Env is what the commands run in.
+type Env struct {
+	Args        []string
+	Out, ErrOut io.Writer
+	// Screens opens the full-screen interface on a workbench that is set up but not
+	// started, and returns when the user quits.
+	Screens func(context.Context, *workbench.Bench) error
+	// Terminal tells whether a person is at the other end.
+	Terminal bool
+}
+
+// Main runs the command line and returns the exit code.
+func Main(e Env) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := e.root()
+	root.SetArgs(e.Args)
+	root.SetOut(e.Out)
+	root.SetErr(e.ErrOut)
+	err := root.ExecuteContext(ctx)
+	var x *exit
+	switch {
+	case err == nil:
+		return exitOK
+	case errors.As(err, &x):
+		if x.err != nil {
+			fmt.Fprintln(e.ErrOut, "hodstone:", x.err)
+		}
+		return x.code
+	}
+	fmt.Fprintf(e.ErrOut, "hodstone: %v\n'hodstone --help' lists the commands\n", err)
+	return exitUsage
+}
+
+func (e *Env) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "hodstone [WORKSPACE]",
+		Short: "Define, simulate and prove MQTT between devices and brokers",
+		Long: `Hodstone opens a workspace file: it plays the devices that are not there yet, watches
+what goes over the wire, holds every message against the contract, and proves what
+the broker guarantees, with evidence.
+
+Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
+		Args:          cobra.MaximumNArgs(1),
+		SilenceErrors: true, SilenceUsage: true,
+		RunE: func(c *cobra.Command, args []string) error {
+			path := "hodstone.yaml"
+			if len(args) > 0 {
+				path = args[0]
+			} else if _, err := os.Stat(path); err != nil {
+				return usage("there is no hodstone.yaml here: name a workspace, or open the example with 'hodstone demo'")
+			}
+			w, err := workspace.Open(path)
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			return e.open(c.Context(), w, nil)
+		},
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(e.demo(), e.contract(), e.prove(), e.standIn(), e.version())
+	return root
+}
+
+// open shows the screens on a workspace.
+func (e *Env) open(ctx context.Context, w *workspace.Workspace, faults []string) error {
+	if !e.Terminal {
+		return usage("the screens need a terminal; 'hodstone prove' and 'hodstone contract check' work without")
+	}
+	b, err := workbench.New(w, workbench.Options{Faults: faults})
+	if err != nil {
+		return &exit{exitUsage, err}
+	}
+	defer b.Close()
+	if err := e.Screens(ctx, b); err != nil {
+		return &exit{exitUsage, err}
+	}
+	return nil
+}
+
+func (e *Env) demo() *cobra.Command {
+	var write string
+	var faults []string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Open the sea farm Marrow Voe, with its own stand-in broker",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if write != "" {
+				return e.writeDemo(write)
+			}
+			w, err := workspace.Read(demo.Files, demo.File, demo.File)
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			return e.open(c.Context(), w, faults)
+		},
+	}
+	c.Flags().StringVar(&write, "write", "", "write the demo workspace into this folder instead of opening it")
+	c.Flags().StringArrayVar(&faults, "fault", nil, "let the stand-in misbehave; may be given several times")
+	return c
+}
+
+// writeDemo copies the demo workspace; it overwrites nothing.
+func (e *Env) writeDemo(dir string) error {
+	return fs.WalkDir(demo.Files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, filepath.FromSlash(name))
+		if d.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		if _, err := os.Stat(to); err == nil {
+			return usage("%s is there already: choose another folder", to)
+		}
+		b, err := fs.ReadFile(demo.Files, name)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(e.Out, to)
+		return os.WriteFile(to, b, 0o644)
+	})
+}
+
+func (e *Env) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Tell which Hodstone this is", Args: cobra.NoArgs,
+		Run: func(*cobra.Command, []string) {
+			rev, modified, goVersion := "unknown", "", "unknown"
+			if info, ok := debug.ReadBuildInfo(); ok {
+				goVersion = info.GoVersion
+				for _, s := range info.Settings {
+					switch {
+					case s.Key == "vcs.revision":
+						rev = s.Value[:min(12, len(s.Value))]
+					case s.Key == "vcs.modified" && s.Value == "true":
+						modified = " with changes"
+					}
+				}
+			}
+			fmt.Fprintf(e.Out, "hodstone 0.1, revision %s%s, %s\n", rev, modified, goVersion)
+		},
+	}
+}
+
+func (e *Env) contract() *cobra.Command {
+	c := &cobra.Command{Use: "contract", Short: "Work on the contract of a workspace"}
+	c.AddCommand(&cobra.Command{
+		Use:   "check WORKSPACE",
+		Short: "Read a workspace and tell what is wrong, with line and column",
+		Long:  "Read a workspace and tell what is wrong, with line and column.\nExit code 0: sound; 1: problems; 2: it cannot be read at all.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := workspace.Open(args[0])
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			for _, p := range w.Problems {
+				fmt.Fprintf(e.Out, "%s\n\n", p.Error())
+			}
+			devices := 0
+			for _, d := range w.Devices {
+				devices += max(1, d.Count)
+			}
+			fmt.Fprintf(e.Out, "%s: %d clauses between %d parties, %d devices, %d brokers; %d problems\n", w.File, len(w.Contract.Clauses),
+				len(w.Contract.Parties), devices, len(w.Brokers), len(w.Problems))
+			if len(w.Problems) > 0 {
+				return &exit{exitBroken, nil}
+			}
+			return nil
+		},
+	})
+	return c
+}

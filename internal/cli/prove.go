@@ -1,0 +1,282 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+
+	"github.com/spf13/cobra"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/proof"
+	"hodstone/internal/report"
+	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
+)
+
+// proveFlags are the options of prove.
+type proveFlags struct {
+	broker, url, check, version         string
+	username, passwordFile, passwordEnv string
+	anonymous                           string
+	intrusive, json                     bool
+	junit                               string
+	faults                              []string
+}
+
+func (e *Env) prove() *cobra.Command {
+	f := &proveFlags{}
+	c := &cobra.Command{
+		Use:   "prove (WORKSPACE [--broker NAME/LISTENER] | --url mqtt://HOST:PORT)",
+		Short: "Prove what a broker guarantees, check by check",
+		Long: `Prove what a broker guarantees. Every check drives clients of its own under topics of
+its own and ends in a verdict: kept, broken, unsupported, undecided or skipped.
+
+Exit code 0: all kept (unsupported and skipped allowed); 1: something broken or
+undecided; 2: wrong use or an unusable workspace; 3: the broker was not reached.
+
+The checks:
+` + checkList(),
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error { return e.runProve(c.Context(), f, args) },
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.broker, "broker", "", "BROKER or BROKER/LISTENER of the workspace; the first by default")
+	fl.StringVar(&f.url, "url", "", "a broker without a workspace: mqtt://HOST:PORT")
+	fl.StringVar(&f.check, "check", "", "only these checks: a name, a family, or a pattern such as 'will.*'")
+	fl.StringVar(&f.version, "protocol-version", "", "only 3.1.1 or 5; both by default")
+	fl.StringVar(&f.username, "username", "", "with --url: the user name")
+	fl.StringVar(&f.passwordFile, "password-file", "", "with --url: the file that holds the password")
+	fl.StringVar(&f.passwordEnv, "password-env", "", "with --url: the environment variable that holds the password")
+	fl.StringVar(&f.anonymous, "anonymous", "", "with --url: allowed or refused, what is meant for clients without credentials")
+	fl.BoolVar(&f.intrusive, "intrusive", false, "run checks that fail logins or throw clients out, on a real broker too")
+	fl.StringArrayVar(&f.faults, "fault", nil, "let the workspace's stand-in misbehave; may be given several times")
+	fl.BoolVar(&f.json, "json", false, "write one JSON document instead of lines")
+	fl.StringVar(&f.junit, "junit", "", "write JUnit XML to this file too")
+	return c
+}
+
+func checkList() string {
+	var b strings.Builder
+	for _, c := range proof.Checks() {
+		mark := ""
+		if c.Intrusive {
+			mark = " (intrusive)"
+		}
+		fmt.Fprintf(&b, "  %-22s %s%s\n", c.Name, c.Title, mark)
+	}
+	return b.String()
+}
+
+func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error {
+	o := proof.Options{}
+	var err error
+	if o.Checks, err = proof.Match(f.check); err != nil {
+		return &exit{exitUsage, err}
+	}
+	if f.version != "" {
+		v, err := packet.ParseVersion(f.version)
+		if err != nil || v == packet.V31 {
+			return usage("--protocol-version takes 3.1.1 or 5, not %q", f.version)
+		}
+		o.Versions = []packet.Version{v}
+	}
+	for _, name := range f.faults {
+		if err := standin.CheckFault(name); err != nil {
+			return &exit{exitUsage, err}
+		}
+	}
+	var t proof.Target
+	switch {
+	case (len(args) == 1) == (f.url != ""):
+		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
+	case f.url != "":
+		t, err = f.targetFromURL()
+	default:
+		var close func()
+		t, close, err = e.targetFromWorkspace(f, args[0])
+		if close != nil {
+			defer close()
+		}
+	}
+	if err != nil {
+		return err
+	}
+	t.Intrusive = t.Intrusive || f.intrusive
+	return e.report(ctx, f, t, o)
+}
+
+func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
+	switch {
+	case len(f.faults) > 0:
+		return t, usage("--fault is for the stand-in of a workspace; %s is not ours to break", f.url)
+	case f.broker != "":
+		return t, usage("--broker names a broker of a workspace; it does not go with --url")
+	}
+	host, err := link.Address(f.url)
+	if err != nil {
+		return t, &exit{exitUsage, err}
+	}
+	if u, _ := url.Parse(f.url); u.User != nil {
+		return t, usage("write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs")
+	}
+	t = proof.Target{Broker: host, Listener: f.url, Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, f.url) }}
+	switch f.anonymous {
+	case "":
+	case "allowed", "refused":
+		allowed := f.anonymous == "allowed"
+		t.Anonymous = &allowed
+	default:
+		return t, usage("--anonymous takes allowed or refused, not %q", f.anonymous)
+	}
+	if f.username == "" {
+		if f.passwordEnv+f.passwordFile != "" {
+			return t, usage("a password goes with --username")
+		}
+		return t, nil
+	}
+	t.Login = &workspace.Login{Name: f.username, Username: f.username}
+	switch {
+	case f.passwordFile != "" && f.passwordEnv != "":
+		return t, usage("give --password-file or --password-env, not both")
+	case f.passwordFile != "":
+		b, err := os.ReadFile(f.passwordFile)
+		if err != nil {
+			return t, usage("the password cannot be read: %w", err)
+		}
+		t.Login.Password = workspace.NewSecret(strings.TrimRight(string(b), "\r\n"))
+	case f.passwordEnv != "":
+		v, ok := os.LookupEnv(f.passwordEnv)
+		if !ok {
+			return t, usage("the environment variable %s is not set", f.passwordEnv)
+		}
+		t.Login.Password = workspace.NewSecret(v)
+	}
+	return t, nil
+}
+
+func (e *Env) targetFromWorkspace(f *proveFlags, path string) (t proof.Target, close func(), err error) {
+	for flag, v := range map[string]string{"--username": f.username, "--password-file": f.passwordFile, "--password-env": f.passwordEnv, "--anonymous": f.anonymous} {
+		if v != "" {
+			return t, nil, usage("%s goes with --url; a workspace says it on the broker", flag)
+		}
+	}
+	w, err := workspace.Open(path)
+	if err != nil {
+		return t, nil, &exit{exitUsage, err}
+	}
+	for _, p := range w.Problems {
+		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())
+	}
+	name, _, _ := strings.Cut(f.broker, "/")
+	br := w.Broker(name)
+	switch {
+	case br == nil && len(w.Problems) > 0:
+		return t, nil, usage("the workspace has no usable broker %s: mend what is told above", name)
+	case br == nil:
+		return t, nil, usage("the workspace has no broker %q", name)
+	case br.StandIn == nil && len(f.faults) > 0:
+		return t, nil, usage("--fault is for a stand-in; broker %s is a real one", br.Name)
+	}
+	w.Brokers = []*workspace.Broker{br} // only what is needed is started
+	b, err := workbench.New(w, workbench.Options{Faults: f.faults})
+	if err != nil {
+		return t, nil, &exit{exitUsage, err}
+	}
+	if t, err = b.Target(f.broker); err != nil {
+		return t, b.Close, &exit{exitUsage, err}
+	}
+	return t, b.Close, nil
+}
+
+// report runs the proof and writes what came of it.
+func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof.Options) error {
+	var junit io.WriteCloser
+	if f.junit != "" {
+		file, err := os.Create(f.junit) // before the work, so that it is not lost
+		if err != nil {
+			return usage("JUnit XML cannot be written: %w", err)
+		}
+		junit = file
+		defer file.Close()
+	}
+	var mu sync.Mutex
+	if !f.json {
+		fmt.Fprintf(e.Out, "%s, %s\n\n", t.Broker, t.Listener)
+		o.Done = func(r proof.Result) {
+			mu.Lock()
+			defer mu.Unlock()
+			fmt.Fprint(e.Out, report.Line(&r))
+		}
+	}
+	p, err := proof.Run(ctx, t, o)
+	if err != nil {
+		if errors.Is(err, proof.ErrNotReached) {
+			return &exit{exitNotReached, err}
+		}
+		return err
+	}
+	if f.json {
+		if err := report.JSON(e.Out, p); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
+	}
+	if junit != nil {
+		if err := report.JUnit(junit, p); err != nil {
+			return fmt.Errorf("JUnit XML not written: %w", err)
+		}
+	}
+	if !p.OK() {
+		return &exit{exitBroken, nil}
+	}
+	return nil
+}
+
+func (e *Env) standIn() *cobra.Command {
+	var listen string
+	var faults []string
+	var list strings.Builder
+	for _, f := range standin.Faults() {
+		fmt.Fprintf(&list, "  %-24s %s\n", f.Name, f.Sentence)
+	}
+	c := &cobra.Command{
+		Use:   "stand-in",
+		Short: "Run the small broker that ships inside Hodstone",
+		Long: `Run the small broker that ships inside Hodstone until it is interrupted. Anyone who
+reaches it gets in, so it listens on loopback unless told otherwise.
+
+The faults:
+` + list.String(),
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := standin.New(standin.Options{Anonymous: true, Faults: faults})
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			defer s.Close()
+			addr, err := s.Listen(listen)
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			fmt.Fprintf(e.Out, "stand-in on mqtt://%s", addr)
+			if len(faults) > 0 {
+				fmt.Fprintf(e.Out, ", misbehaving: %s", strings.Join(faults, ", "))
+			}
+			fmt.Fprintln(e.Out, "\nend it with Ctrl-C")
+			<-c.Context().Done()
+			return nil
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:1883", "the address to listen on; port 0 lets the system choose")
+	c.Flags().StringArrayVar(&faults, "fault", nil, "misbehave in this way; may be given several times")
+	return c
+}

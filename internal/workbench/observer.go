@@ -1,0 +1,376 @@
+package workbench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/proof"
+	"hodstone/internal/trace"
+	"hodstone/internal/workspace"
+)
+
+const (
+	observerKeepAlive = 15
+	observerTimeout   = 10 * time.Second
+)
+
+// Message is a message sent by hand.
+type Message struct {
+	Topic   string
+	Payload []byte
+	QoS     packet.QoS
+	Retain  bool
+}
+
+// observer is Hodstone's own client on a broker: its eyes, and the hand that sends.
+type observer struct {
+	b      *Bench
+	broker *workspace.Broker
+	client *client.Client
+	ready  chan struct{} // closed when it first watches
+
+	mu  sync.Mutex
+	in  bool
+	why string
+}
+
+func newObserver(b *Bench, br *workspace.Broker) *observer {
+	o := &observer{b: b, broker: br, ready: make(chan struct{})}
+	name := "observer"
+	if len(b.observers) > 0 {
+		name += "-" + br.Name
+	}
+	connect := packet.Connect{ClientID: fmt.Sprintf("hodstone%d", rand.Uint32N(1_000_000)), CleanStart: true, KeepAlive: observerKeepAlive}
+	if l := b.Workspace.Login(br.Login); l != nil {
+		connect.HasUsername, connect.Username = true, l.Username
+		connect.HasPassword, connect.Password = true, []byte(l.Password.Reveal())
+	}
+	o.client = client.New(client.Options{Dial: b.dialer(br.Name, ""), Version: br.Version, Connect: connect,
+		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)})
+	return o
+}
+
+func (o *observer) run(ctx context.Context) {
+	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(o.b.opt.Seed, 99))}
+	for ctx.Err() == nil {
+		err := o.enter(ctx)
+		if err == nil {
+			backoff.Reset()
+			o.set(true, "")
+			select {
+			case <-o.client.Done():
+				err = o.client.Ended()
+			case <-ctx.Done():
+			}
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		o.client.Close()
+		o.set(false, fmt.Sprint(err))
+		select {
+		case <-time.After(backoff.Next()):
+		case <-ctx.Done():
+		}
+	}
+	o.client.Disconnect(0)
+}
+
+func (o *observer) set(in bool, why string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.in, o.why = in, why
+	if in {
+		select {
+		case <-o.ready:
+		default:
+			close(o.ready)
+		}
+	}
+}
+
+func (o *observer) waitReady(ctx context.Context, most time.Duration) {
+	select {
+	case <-o.ready:
+	case <-time.After(most):
+	case <-ctx.Done():
+	}
+}
+
+func (o *observer) state() BrokerState {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	_, url, _ := o.b.address(o.broker.Name, "")
+	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why}
+}
+
+// enter connects and subscribes to everything. In version 5 it subscribes twice: first for
+// the stored messages, which then carry retain flag 1; then, when those have come, with
+// retain as published, so that the publisher's flag can be seen on live messages. The first
+// is at QoS 0, so that no window of unacknowledged messages holds stored ones back.
+func (o *observer) enter(ctx context.Context) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, observerTimeout, fmt.Errorf("no answer within %s", observerTimeout))
+	defer cancel()
+	if _, err := o.client.Connect(ctx); err != nil {
+		return err
+	}
+	filters := []string{"#"}
+	subscribe := func(change func(*packet.Subscription)) error {
+		var subs []packet.Subscription
+		for _, f := range filters {
+			s := packet.Subscription{Filter: f, QoS: 2}
+			change(&s)
+			subs = append(subs, s)
+		}
+		ack, err := o.client.Subscribe(ctx, subs)
+		if err != nil {
+			return err
+		}
+		for i, c := range ack.Codes {
+			if c > 2 {
+				return fmt.Errorf("the subscription to %s was refused: %s", filters[i], c.In(packet.SUBACK, o.broker.Version))
+			}
+		}
+		return nil
+	}
+	stored := func(s *packet.Subscription) {
+		if o.broker.Version == packet.V5 {
+			s.QoS = 0
+		}
+	}
+	if err := subscribe(stored); err != nil {
+		// Not everything may be read: then what the contract names.
+		filters = nil
+		for _, c := range o.b.Workspace.Contract.Clauses {
+			filters = append(filters, c.Topic.Filter())
+		}
+		if len(filters) == 0 || subscribe(stored) != nil {
+			return err
+		}
+	}
+	if o.broker.Version != packet.V5 {
+		return nil
+	}
+	if _, err := o.client.Ping(ctx); err != nil {
+		return err
+	}
+	return subscribe(func(s *packet.Subscription) { s.RetainAsPublished, s.RetainHandling = true, packet.RetainDontSend })
+}
+
+func (o *observer) send(ctx context.Context, m Message) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, observerTimeout, fmt.Errorf("no acknowledgement within %s", observerTimeout))
+	defer cancel()
+	code, err := o.client.Publish(ctx, packet.Publish{Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Retain: m.Retain})
+	if errors.Is(err, client.ErrNotConnected) {
+		return fmt.Errorf("not sent: Hodstone's own client is not connected to %s: %s", o.broker.Name, o.state().Why)
+	}
+	if err == nil && code >= 0x80 {
+		return fmt.Errorf("the broker did not take it: %s", code.In(packet.PUBACK, o.broker.Version))
+	}
+	return err
+}
+
+// ofChecks tells whether a topic belongs to Hodstone's own checks, which no contract covers.
+func ofChecks(topic string) bool {
+	return strings.HasPrefix(strings.TrimPrefix(topic, "/"), proof.TopicRoot+"/")
+}
+
+// watch is the one reader that follows journeys and judges messages.
+func (b *Bench) watch() {
+	ticker := time.NewTicker(tickEvery)
+	defer ticker.Stop()
+	next := uint64(1)
+	granted := map[string]packet.QoS{}
+	for {
+		events, missed := b.Log.Read(next, 2000)
+		next += uint64(len(events)) + missed
+		b.mu.Lock()
+		for i := range events {
+			b.take(&events[i], granted)
+		}
+		if len(events) < 2000 {
+			b.judge.Tick(time.Now())
+		}
+		b.mu.Unlock()
+		if len(events) == 2000 {
+			continue
+		}
+		select {
+		case <-ticker.C:
+		case <-b.ctx.Done():
+			return
+		}
+	}
+}
+
+// take follows one event; b.mu is held.
+func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
+	j := b.journeys.Add(e)
+	if a, ok := e.Packet.(*packet.Suback); ok && len(a.Codes) > 0 {
+		granted[e.Client] = packet.QoS(a.Codes[0] & 3)
+	}
+	m := e.Publish()
+	if m == nil {
+		return
+	}
+	b.rates[b.second(e.At)]++
+	if e.Role != trace.RoleObserver || e.Kind != trace.Received || j == nil || ofChecks(m.Topic) {
+		return
+	}
+	hop := j.Hops[len(j.Hops)-1]
+	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: granted[e.Client],
+		Retain: m.Retain, RetainKnown: !hop.Copy && b.journeys.KeepsRetain(e.Client), Copy: hop.Copy, Sender: j.Sender}
+	b.bySeq[e.Seq] = Finding{b.judge.Message(msg), j.Sender}
+	if e.Seq > traceLength {
+		delete(b.bySeq, e.Seq-traceLength)
+	}
+}
+
+// second returns the slot of the rate window for the time, cleared if it is new; b.mu
+// is held.
+func (b *Bench) second(at time.Time) int {
+	s := at.Unix()
+	for b.rateAt < s {
+		b.rateAt = max(b.rateAt+1, s-rateWindow)
+		b.rates[b.rateAt%int64(len(b.rates))] = 0
+	}
+	return int(s % int64(len(b.rates)))
+}
+
+// Snapshot is what was seen, at a moment.
+type Snapshot struct {
+	At       time.Time
+	Started  time.Time
+	Cells    []contract.Cell
+	Strays   []contract.Stray
+	Breaches []contract.Breach // the latest, oldest first
+	Total    int               // breaches in all
+	Rate     float64           // PUBLISH packets a second, either way, over the last seconds
+}
+
+// Snapshot returns what was seen up to now.
+func (b *Bench) Snapshot() Snapshot {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	now := time.Now()
+	s := Snapshot{At: now, Started: b.started, Cells: b.judge.Cells(), Strays: b.judge.Strays()}
+	s.Breaches, s.Total = b.judge.Breaches()
+	b.second(now)
+	n := 0
+	for i, c := range b.rates {
+		if int64(i) != now.Unix()%int64(len(b.rates)) { // the present second is not over
+			n += c
+		}
+	}
+	s.Rate = float64(n) / rateWindow
+	return s
+}
+
+// Finding returns what the judge said of the observer's event with the number.
+func (b *Bench) Finding(seq uint64) (Finding, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	f, ok := b.bySeq[seq]
+	return f, ok
+}
+
+// Journeys returns the last journeys, oldest first, as copies.
+func (b *Bench) Journeys(limit int) []trace.Journey {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	all := b.journeys.All()
+	all = all[max(0, len(all)-limit):]
+	out := make([]trace.Journey, len(all))
+	for i, j := range all {
+		out[i] = *j
+		out[i].Hops = append([]trace.Hop(nil), j.Hops...)
+	}
+	return out
+}
+
+// ProofState is the latest proof, finished or under way.
+type ProofState struct {
+	Target  proof.Target
+	Started time.Time // zero before the first
+	Running bool
+	Total   int
+	Now     map[string]bool // checks under way, as NAME/VERSION
+	Results []proof.Result  // as they came; in the catalogue's order at the end
+	Took    time.Duration
+	Err     error // why it could not begin
+}
+
+// StartProof runs checks in the background; one proof at a time.
+func (b *Bench) StartProof(where string, o proof.Options) error {
+	t, err := b.Target(where)
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.proof.Running {
+		return errors.New("a proof is under way: stop it first")
+	}
+	if o.Checks == nil {
+		o.Checks = proof.Checks()
+	}
+	if o.Versions == nil {
+		o.Versions = []packet.Version{packet.V311, packet.V5}
+	}
+	ctx, cancel := context.WithCancel(b.ctx)
+	b.cancel = cancel
+	b.proof = ProofState{Target: t, Started: time.Now(), Running: true, Total: len(o.Checks) * len(o.Versions), Now: map[string]bool{}}
+	key := func(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
+	o.Started = func(c *proof.Check, v packet.Version) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.proof.Now[key(c, v)] = true
+	}
+	o.Done = func(r proof.Result) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.proof.Now, key(r.Check, r.Version))
+		b.proof.Results = append(b.proof.Results, r)
+	}
+	b.wg.Go(func() {
+		defer cancel()
+		p, err := proof.Run(ctx, t, o)
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.proof.Running, b.proof.Err = false, err
+		if err == nil {
+			b.proof.Results, b.proof.Took = p.Results, p.Took
+		}
+	})
+	return nil
+}
+
+// StopProof ends a running proof; what is left is undecided.
+func (b *Bench) StopProof() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.cancel != nil {
+		b.cancel()
+	}
+}
+
+// Proof returns the latest proof as it stands.
+func (b *Bench) Proof() ProofState {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s := b.proof
+	s.Results = append([]proof.Result(nil), s.Results...)
+	s.Now = map[string]bool{}
+	for k := range b.proof.Now {
+		s.Now[k] = true
+	}
+	return s
+}

@@ -1,0 +1,273 @@
+// Package workbench is one open workspace at work: it starts and stops stand-ins,
+// observers, devices and proofs, and holds what was seen against the contract. Screens
+// and commands both call it.
+package workbench
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	mrand "math/rand/v2"
+	"strings"
+	"sync"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/device"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/proof"
+	"hodstone/internal/trace"
+	"hodstone/internal/workspace"
+)
+
+// Limits of a workbench.
+const (
+	traceLength   = 50_000 // events kept in memory: minutes of a busy site
+	journeyLength = 5_000
+	tickEvery     = 200 * time.Millisecond
+	rateWindow    = 3 // seconds over which the rate is told
+)
+
+// Options say how a workbench is run.
+type Options struct {
+	// Faults are added to those of every stand-in of the workspace.
+	Faults []string
+	// Seed makes devices repeat; a random one where it is 0.
+	Seed uint64
+}
+
+// Bench is an open workspace at work. Its methods are safe for concurrent use.
+type Bench struct {
+	Workspace *workspace.Workspace
+	// Log is the trace of all devices and observers.
+	Log *trace.Log
+
+	opt       Options
+	ctx       context.Context
+	stop      context.CancelFunc
+	wg        sync.WaitGroup
+	standins  map[string]*standin.Server
+	urls      map[string]string // by BROKER/LISTENER
+	observers []*observer
+	devices   []*device.Device
+	started   time.Time
+
+	mu       sync.Mutex // guards what follows
+	judge    *contract.Judge
+	journeys *trace.Journeys
+	bySeq    map[uint64]Finding
+	rates    [rateWindow + 1]int
+	rateAt   int64
+	proof    ProofState
+	cancel   context.CancelFunc // of the running proof
+}
+
+// Finding is what the judge said of a message received by an observer.
+type Finding struct {
+	Judgement contract.Judgement
+	Sender    string // "" where unknown
+}
+
+// New prepares the workbench and starts the stand-ins, so that addresses are known;
+// nothing else runs yet. Its login passwords are completed: those of a stand-in
+// that the file leaves out are made up.
+func New(w *workspace.Workspace, o Options) (*Bench, error) {
+	if o.Seed == 0 {
+		o.Seed = mrand.Uint64()
+	}
+	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{},
+		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), bySeq: map[uint64]Finding{}, started: time.Now()}
+	b.ctx, b.stop = context.WithCancel(context.Background())
+	for _, br := range w.Brokers {
+		for _, l := range br.Listeners {
+			b.urls[br.Name+"/"+l.Name] = l.URL
+		}
+		if br.StandIn == nil {
+			continue
+		}
+		if err := b.startStandIn(br); err != nil {
+			b.Close()
+			return nil, err
+		}
+	}
+	return b, nil
+}
+
+func (b *Bench) startStandIn(br *workspace.Broker) error {
+	logins := map[string]string{}
+	for _, name := range br.StandIn.Logins {
+		l := b.Workspace.Login(name)
+		if l == nil {
+			continue // told as a problem of the workspace
+		}
+		if !l.HasPassword {
+			var raw [12]byte
+			rand.Read(raw[:])
+			l.Password, l.HasPassword = workspace.NewSecret(hex.EncodeToString(raw[:])), true
+		}
+		logins[l.Username] = l.Password.Reveal()
+	}
+	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Faults: append(append([]string(nil), br.StandIn.Faults...), b.opt.Faults...)})
+	if err != nil {
+		return err
+	}
+	b.standins[br.Name] = s
+	for _, l := range br.StandIn.Listeners {
+		addr, err := s.Listen(l.URL)
+		if err != nil {
+			return fmt.Errorf("broker %s: %w", br.Name, err)
+		}
+		b.urls[br.Name+"/"+l.Name] = "mqtt://" + addr.String()
+	}
+	return nil
+}
+
+// Start sets the observers and devices going.
+func (b *Bench) Start() {
+	b.mu.Lock()
+	b.judge = contract.NewJudge(b.Workspace.Contract, time.Now())
+	b.mu.Unlock()
+	used := map[string]bool{}
+	if first := b.Workspace.Broker(""); first != nil {
+		used[first.Name] = true
+	}
+	for _, kind := range b.Workspace.Devices {
+		used[kind.Broker] = true
+		for n := range max(1, kind.Count) {
+			b.devices = append(b.devices, device.New(device.Options{Kind: kind, Number: n + 1, Contract: b.Workspace.Contract,
+				Dial: b.dialer(kind.Broker, kind.Listener), Login: b.Workspace.Login(workspace.FillIn(kind.Login, n+1)),
+				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Seed: b.opt.Seed}))
+		}
+	}
+	for _, br := range b.Workspace.Brokers {
+		if used[br.Name] {
+			o := newObserver(b, br)
+			b.observers = append(b.observers, o)
+			b.wg.Go(func() { o.run(b.ctx) })
+		}
+	}
+	b.wg.Go(b.watch)
+	// The observers come first, so that they see the devices arrive.
+	b.wg.Go(func() {
+		for _, o := range b.observers {
+			o.waitReady(b.ctx, time.Second)
+		}
+		for _, d := range b.devices {
+			if b.ctx.Err() == nil {
+				d.Start()
+			}
+		}
+	})
+}
+
+// Close ends everything that the workbench runs and waits for it.
+func (b *Bench) Close() {
+	b.StopProof()
+	b.stop()
+	b.wg.Wait()
+	var wg sync.WaitGroup
+	for _, d := range b.devices {
+		wg.Go(d.Stop)
+	}
+	wg.Wait()
+	for _, s := range b.standins {
+		s.Close()
+	}
+}
+
+// dialer returns how a broker's listener is reached; "" is the first listener.
+func (b *Bench) dialer(broker, listener string) func(context.Context) (*link.Link, error) {
+	return func(ctx context.Context) (*link.Link, error) {
+		_, u, err := b.address(broker, listener)
+		if err != nil {
+			return nil, err
+		}
+		return link.Dial(ctx, u)
+	}
+}
+
+// address returns the name and URL of a broker's listener.
+func (b *Bench) address(broker, listener string) (name, url string, err error) {
+	br := b.Workspace.Broker(broker)
+	if br == nil {
+		return "", "", fmt.Errorf("there is no broker %q in the workspace", broker)
+	}
+	ways := br.Listeners
+	if br.StandIn != nil {
+		ways = br.StandIn.Listeners
+	}
+	for _, l := range ways {
+		if listener == "" || l.Name == listener {
+			return l.Name, b.urls[br.Name+"/"+l.Name], nil
+		}
+	}
+	return "", "", fmt.Errorf("broker %s has no listener %q", br.Name, listener)
+}
+
+// Target returns what a proof needs for BROKER, BROKER/LISTENER, or "" for the first.
+func (b *Bench) Target(where string) (proof.Target, error) {
+	broker, listener, _ := strings.Cut(where, "/")
+	name, url, err := b.address(broker, listener)
+	if err != nil {
+		return proof.Target{}, err
+	}
+	br := b.Workspace.Broker(broker)
+	return proof.Target{Broker: br.Name, Listener: name + " " + url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, name),
+		Login: b.Workspace.Login(br.Login), Anonymous: br.Anonymous, Intrusive: br.Intrusive}, nil
+}
+
+// Device returns the device with the name, or nil.
+func (b *Bench) Device(name string) *device.Device {
+	for _, d := range b.devices {
+		if d.State().Name == name {
+			return d
+		}
+	}
+	return nil
+}
+
+// Devices returns all devices as they stand.
+func (b *Bench) Devices() []device.State {
+	out := make([]device.State, len(b.devices))
+	for i, d := range b.devices {
+		out[i] = d.State()
+	}
+	return out
+}
+
+// Send publishes a message by hand, from Hodstone's own client on the broker ("" for
+// the first), and waits for its acknowledgement.
+func (b *Bench) Send(ctx context.Context, broker string, m Message) error {
+	for _, o := range b.observers {
+		if broker == "" || o.broker.Name == broker {
+			return o.send(ctx, m)
+		}
+	}
+	return errors.New("there is no broker to send to")
+}
+
+// BrokerState is how Hodstone's own client stands at a broker.
+type BrokerState struct {
+	Name    string
+	URL     string
+	StandIn bool
+	Faults  []string
+	In      bool
+	Why     string // why it is not in
+}
+
+// Brokers returns the brokers that are watched.
+func (b *Bench) Brokers() []BrokerState {
+	var out []BrokerState
+	for _, o := range b.observers {
+		s := o.state()
+		if si := o.broker.StandIn; si != nil {
+			s.StandIn, s.Faults = true, append(append([]string(nil), si.Faults...), b.opt.Faults...)
+		}
+		out = append(out, s)
+	}
+	return out
+}
