@@ -178,8 +178,8 @@ func (o *observer) send(ctx context.Context, m Message) error {
 	return err
 }
 
-// ofChecks tells whether a topic belongs to Hodstone's own checks, which no contract covers.
-func ofChecks(topic string) bool {
+// OfChecks tells whether a topic belongs to Hodstone's own checks, which no contract covers.
+func OfChecks(topic string) bool {
 	return strings.HasPrefix(strings.TrimPrefix(topic, "/"), proof.TopicRoot+"/")
 }
 
@@ -222,7 +222,7 @@ func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 		return
 	}
 	b.rates[b.second(e.At)]++
-	if e.Role != trace.RoleObserver || e.Kind != trace.Received || j == nil || ofChecks(m.Topic) {
+	if e.Role != trace.RoleObserver || e.Kind != trace.Received || j == nil || OfChecks(m.Topic) {
 		return
 	}
 	hop := j.Hops[len(j.Hops)-1]

@@ -1,0 +1,489 @@
+// Package contract is the screen of the contract: a sheet of clauses by instances with
+// their live state, strays and breaches under it; a cell opened shows the payload's
+// fields against the last message.
+package contract
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/contract"
+	"hodstone/internal/payload"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// Screen is the contract screen.
+type Screen struct {
+	bench *workbench.Bench
+	snap  workbench.Snapshot
+	rows  []row
+	at    int // row with the cursor
+	col   int
+	first int
+	open  *detail
+}
+
+// row is a line of the sheet that the cursor can be on.
+type row struct {
+	clause *core.Clause
+	cells  []*core.Cell
+	stray  *core.Stray
+	breach *core.Breach
+	headed bool   // the group's heading names its instances
+	title  string // a heading: the cursor passes over it
+	note   string
+}
+
+// New returns the screen.
+func New(b *workbench.Bench) *Screen {
+	s := &Screen{bench: b}
+	s.Refresh()
+	s.step(0)
+	return s
+}
+
+// Title is the screen's name on the rail.
+func (s *Screen) Title() string { return "contract" }
+
+// Typing tells whether keys are text.
+func (s *Screen) Typing() bool { return false }
+
+// Rail returns the live state for the rail.
+func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	lines := []look.RailLine{{Text: look.Plural(len(s.bench.Workspace.Contract.Clauses), "clause"), Style: t.Dim}}
+	if s.snap.Total > 0 {
+		lines = append(lines, look.RailLine{Text: "✗ " + look.Plural(s.snap.Total, "breach"), Style: t.Broken})
+	}
+	if n := len(s.snap.Strays); n > 0 {
+		lines = append(lines, look.RailLine{Text: "? " + look.Plural(n, "stray"), Style: t.Warn})
+	}
+	return lines
+}
+
+// maxBreachRows is how many of the latest breaches the sheet lists; all are counted.
+const maxBreachRows = 40
+
+// Refresh takes in what was seen since.
+func (s *Screen) Refresh() {
+	s.snap = s.bench.Snapshot()
+	cells := map[*core.Clause][]*core.Cell{}
+	for i := range s.snap.Cells {
+		c := &s.snap.Cells[i]
+		cells[c.Clause] = append(cells[c.Clause], c)
+	}
+	s.rows = s.rows[:0]
+	c := s.bench.Workspace.Contract
+	for _, p := range c.Parties {
+		titled := false
+		var heads []string
+		for _, cl := range c.Clauses {
+			if cl.From != p.Name {
+				continue
+			}
+			if !titled {
+				s.rows = append(s.rows, row{title: p.Name, note: p.Note})
+				titled, heads = true, cl.Topic.Parameters()
+			}
+			s.rows = append(s.rows, row{clause: cl, cells: cells[cl], headed: slices.Equal(heads, cl.Topic.Parameters())})
+		}
+	}
+	s.rows = append(s.rows, row{title: "strays", note: "topics that no clause covers"})
+	for i := range s.snap.Strays {
+		s.rows = append(s.rows, row{stray: &s.snap.Strays[i]})
+	}
+	if len(s.snap.Strays) == 0 {
+		s.rows = append(s.rows, row{note: "none so far"})
+	}
+	s.rows = append(s.rows, row{title: "breaches", note: fmt.Sprintf("%d in all, the latest first", s.snap.Total)})
+	shown := s.snap.Breaches
+	for i := len(shown) - 1; i >= max(0, len(shown)-maxBreachRows); i-- {
+		s.rows = append(s.rows, row{breach: &shown[i]})
+	}
+	if len(shown) == 0 {
+		s.rows = append(s.rows, row{note: "none so far"})
+	}
+	if s.open != nil {
+		s.open.refresh(s)
+	}
+}
+
+func (r *row) selectable() bool { return r.clause != nil || r.stray != nil || r.breach != nil }
+
+// step moves the cursor by rows over what cannot be selected.
+func (s *Screen) step(by int) {
+	dir := 1
+	if by < 0 {
+		dir = -1
+	}
+	to := max(0, min(s.at+by, len(s.rows)-1))
+	for i := to; i >= 0 && i < len(s.rows); i += dir {
+		if s.rows[i].selectable() {
+			s.at = i
+			return
+		}
+	}
+	for i := to; i >= 0 && i < len(s.rows); i -= dir {
+		if s.rows[i].selectable() {
+			s.at = i
+			return
+		}
+	}
+}
+
+// Key takes a key.
+func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+	if s.open != nil {
+		return s.open.key(s, msg.String())
+	}
+	if s.at >= len(s.rows) {
+		s.step(0)
+	}
+	switch msg.String() {
+	case "up", "k":
+		s.step(-1)
+	case "down", "j":
+		s.step(1)
+	case "pgup":
+		s.step(-10)
+	case "pgdown":
+		s.step(10)
+	case "home", "g":
+		s.at = 0
+		s.step(0)
+	case "end", "G":
+		s.at = len(s.rows) - 1
+		s.step(0)
+	case "left", "h":
+		s.col = max(0, s.col-1)
+	case "right", "l":
+		if n := len(s.rows[s.at].cells); s.col < n-1 {
+			s.col++
+		}
+	case "b":
+		for i := range s.rows {
+			if s.rows[i].breach != nil {
+				s.at = i
+				break
+			}
+		}
+	case "enter":
+		return s.enter()
+	case "w":
+		if seq := s.seq(); seq > 0 {
+			return func() tea.Msg { return look.ShowEvent{Seq: seq} }
+		}
+	}
+	return nil
+}
+
+func (s *Screen) enter() tea.Cmd {
+	r := &s.rows[s.at]
+	switch {
+	case r.clause != nil && len(r.cells) == 0:
+		return look.Tell(false, r.clause.Name+": nothing has come yet, and its parameters list no values")
+	case r.clause != nil:
+		c := r.cells[min(s.col, len(r.cells)-1)]
+		s.open = &detail{clause: c.Clause, instance: c.Instance}
+	case r.breach != nil:
+		s.open = &detail{clause: s.bench.Workspace.Contract.Clause(r.breach.Clause), instance: r.breach.Instance, breach: r.breach}
+	case r.stray != nil:
+		seq := r.stray.Last.Seq
+		return func() tea.Msg { return look.ShowEvent{Seq: seq} }
+	}
+	if s.open != nil {
+		s.open.refresh(s)
+	}
+	return nil
+}
+
+// seq is the event behind what the cursor is on.
+func (s *Screen) seq() uint64 {
+	switch r := &s.rows[s.at]; {
+	case r.stray != nil:
+		return r.stray.Last.Seq
+	case r.breach != nil:
+		return r.breach.Seq
+	case len(r.cells) > 0:
+		return r.cells[min(s.col, len(r.cells)-1)].Last.Seq
+	}
+	return 0
+}
+
+// Keys returns what can be done here and now.
+func (s *Screen) Keys() []look.Key {
+	if s.open != nil {
+		return s.open.keys()
+	}
+	keys := []look.Key{{Key: "↑↓←→", Does: "move"}}
+	if s.at < len(s.rows) && s.rows[s.at].stray != nil {
+		keys = append(keys, look.Key{Key: "enter", Does: "show on the wire"})
+	} else {
+		keys = append(keys, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "w", Does: "show on the wire"})
+	}
+	if len(s.snap.Breaches) > 0 {
+		keys = append(keys, look.Key{Key: "b", Does: "latest breach"})
+	}
+	return keys
+}
+
+// Draw draws the screen.
+func (s *Screen) Draw(c look.Canvas) {
+	if s.open != nil {
+		s.open.draw(s, c)
+		return
+	}
+	if len(s.bench.Workspace.Contract.Clauses) == 0 {
+		c.Teach("The contract says who publishes what, where, and how it must look.",
+			"This workspace has no clause yet. Write them under contract: clauses: in",
+			s.bench.Workspace.File+"; 'hodstone demo --write DIR' gives you an example.",
+			"Each clause becomes a row here, each instance of its parameter a cell with its live state.")
+		return
+	}
+	body := c.Sub(0, 0, c.W, c.H-2)
+	s.first = look.Scroll(s.first, s.at, body.H, len(s.rows))
+	if s.at <= 1 {
+		s.first = 0
+	}
+	for y := 0; y < body.H && s.first+y < len(s.rows); y++ {
+		s.drawRow(body, y, s.first+y)
+	}
+	s.drawFoot(c)
+}
+
+// columns are the widths of the sheet's columns for the room there is.
+type columns struct{ name, who, how, cell int }
+
+func layout(w int) columns {
+	k := columns{name: 17, who: 16, how: 20}
+	if w < 120 {
+		k = columns{name: 15, who: 0, how: 0}
+	}
+	k.cell = (w - k.name - k.who - k.how - 2) / 4
+	return k
+}
+
+func (s *Screen) drawRow(c look.Canvas, y, i int) {
+	t, r, k := c.Theme, &s.rows[i], layout(c.W)
+	here := i == s.at
+	switch {
+	case r.title != "":
+		c.Rule(y, "", t.Dim)
+		x := c.Text(1, y, " "+r.title+" ", t.Strong)
+		x = c.Text(x, y, r.note+" ", t.Dim)
+		s.headings(c, y, i, max(x, k.name+k.who+k.how+2), k)
+	case r.clause != nil:
+		x := 2
+		c.Text(x, y, look.Clip(r.clause.Name, k.name-1), t.Text)
+		if k.who > 0 {
+			c.Text(x+k.name, y, look.Clip("→ "+strings.Join(r.clause.To, ", "), k.who-1), t.Dim)
+			c.Text(x+k.name+k.who, y, how(r.clause), t.Dim)
+		}
+		x += k.name + k.who + k.how
+		if len(r.cells) == 0 {
+			c.Text(x, y, "· nothing yet", t.Old)
+		}
+		for n, cell := range r.cells {
+			w := k.cell
+			if len(r.cells) == 1 {
+				w = k.cell * 4
+			}
+			s.drawCell(c.Sub(x+n*k.cell, y, w-1, 1), cell, r.headed)
+			if here && n == min(s.col, len(r.cells)-1) {
+				c.Paint(x+n*k.cell-1, y, min(w, k.cell), t.Select)
+			}
+		}
+		if here {
+			c.Text(0, y, "▸", t.Select)
+		}
+	case r.stray != nil:
+		age := look.Age(s.snap.At.Sub(r.stray.Last.At))
+		x := c.Text(2, y, "? stray  ", t.Warn)
+		x = c.Text(x, y, look.Middle(r.stray.Topic, max(20, c.W/3)), t.Text)
+		x = c.Text(x, y, fmt.Sprintf("  ×%d  %s ago", r.stray.Count, age), t.Dim)
+		if r.stray.Near != "" {
+			c.Text(x, y, look.Clip("  meant for "+r.stray.Near+"?", c.W-x), t.Dim)
+		}
+	case r.breach != nil:
+		s.drawBreach(c, y, r.breach)
+	default:
+		c.Text(2, y, r.note, t.Old)
+	}
+	if here && r.clause == nil {
+		c.Paint(0, y, c.W, t.Select)
+		c.Text(0, y, "▸", t.Select)
+	}
+}
+
+// headings names the instances above the cells of a party's clauses.
+func (s *Screen) headings(c look.Canvas, y, i, from int, k columns) {
+	if i+1 >= len(s.rows) || s.rows[i+1].clause == nil {
+		return
+	}
+	r := &s.rows[i+1]
+	params := r.clause.Topic.Parameters()
+	if len(params) == 0 {
+		return
+	}
+	for n, cell := range r.cells {
+		x := 2 + k.name + k.who + k.how + n*k.cell
+		if x >= from-1 || n > 0 {
+			c.Text(x, y, look.Clip(" "+params[0]+" "+cell.Instance+" ", k.cell-1), c.Theme.Ours)
+		}
+	}
+}
+
+// how writes QoS, retain and cadence in few letters.
+func how(cl *core.Clause) string {
+	s := "q–"
+	if cl.QoS != nil {
+		s = fmt.Sprintf("q%d", *cl.QoS)
+	}
+	if cl.Retain != nil && *cl.Retain {
+		s += " retain"
+	}
+	if e := cl.Every.String(); e != "" {
+		s += " " + strings.ReplaceAll(e, " ", "")
+	}
+	if cl.Answer != nil {
+		s += " answer " + cl.Answer.Within.String()
+	}
+	return s
+}
+
+var cellSigns = map[core.CellState]string{core.CellUnseen: "·", core.CellKept: "✓", core.CellBroken: "✗", core.CellSilent: "○"}
+
+func cellStyle(t *look.Theme, st core.CellState) look.Style {
+	switch st {
+	case core.CellKept:
+		return t.Kept
+	case core.CellBroken:
+		return t.Broken
+	case core.CellSilent:
+		return t.Warn
+	}
+	return t.Old
+}
+
+func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
+	t := c.Theme
+	st := cellStyle(t, cell.State)
+	x := c.Text(0, 0, cellSigns[cell.State]+" ", st)
+	label := ""
+	if params := cell.Clause.Topic.Parameters(); len(params) > 0 && !headed {
+		label = params[0] + " " + cell.Instance + " "
+	}
+	if cell.Last.At.IsZero() {
+		word := "nothing yet"
+		if cell.State == core.CellSilent {
+			word = "silent"
+		}
+		c.Text(x, 0, look.Clip(label+word, c.W-x), st)
+		return
+	}
+	age := look.Age(s.snap.At.Sub(cell.Last.At))
+	if cell.Last.Copy {
+		age = "stored"
+	}
+	tail := age
+	if cell.Broken > 0 && c.W > 14 {
+		tail = fmt.Sprintf("✗%d %s", cell.Broken, age)
+	}
+	c.Right(c.W, 0, age, t.Dim)
+	if tail != age {
+		c.Right(c.W-look.Width(age)-1, 0, fmt.Sprintf("✗%d", cell.Broken), t.Broken)
+	}
+	room := c.W - x - look.Width(tail) - 1
+	text := label + headline(cell)
+	if cell.State == core.CellSilent {
+		text = label + "silent"
+	}
+	if cell.State == core.CellKept {
+		st = t.Text
+	}
+	c.Text(x, 0, look.Clip(text, room), st)
+}
+
+// headline is the part of a payload that tells most: the first field with its unit.
+func headline(cell *core.Cell) string {
+	v := cell.Value
+	if v == nil {
+		return payload.Show(cell.Last.Payload, 40)
+	}
+	fields := cell.Clause.Payload.Fields()
+	if len(fields) == 0 {
+		return payload.Show(cell.Last.Payload, 40)
+	}
+	var parts []string
+	for _, f := range fields[:min(2, len(fields))] {
+		x, ok := payload.At(v, f.Pointer)
+		if !ok || strings.HasSuffix(f.Type, "date-time") {
+			continue
+		}
+		parts = append(parts, strings.TrimSpace(show(x)+" "+f.Unit))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func show(v any) string {
+	switch v := payload.Plain(v).(type) {
+	case nil:
+		return "null"
+	case float64:
+		return look.Number(v)
+	case string:
+		return v
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+func (s *Screen) drawBreach(c look.Canvas, y int, b *core.Breach) {
+	t := c.Theme
+	x := c.Text(2, y, "✗ "+look.Pad(look.Age(s.snap.At.Sub(b.At)), 4), t.Broken)
+	x = c.Text(x, y, look.Pad(look.Clip(b.Clause+" "+b.Instance, 20), 20)+" ", t.Text)
+	where := string(b.Rule)
+	if b.Keyword != "" {
+		where = b.Keyword
+	}
+	if b.Where != "" {
+		where += " at " + b.Where
+	}
+	x = c.Text(x, y, look.Pad(look.Clip(where, 24), 24)+" ", t.Text)
+	c.Text(x, y, look.Clip("expected "+b.Expected+", saw "+b.Seen, c.W-x), t.Dim)
+}
+
+// drawFoot tells more of what the cursor is on.
+func (s *Screen) drawFoot(c look.Canvas) {
+	t := c.Theme
+	y := c.H - 2
+	c.Text(0, y, strings.Repeat("─", c.W), t.Line)
+	if s.at >= len(s.rows) {
+		return
+	}
+	r := &s.rows[s.at]
+	switch {
+	case r.clause != nil:
+		x := c.Text(1, y+1, r.clause.Topic.String(), t.Ours)
+		x = c.Text(x, y+1, "  → "+strings.Join(r.clause.To, ", "), t.Dim)
+		c.Text(x, y+1, look.Clip("  "+how(r.clause)+"  "+r.clause.Note, c.W-x), t.Dim)
+	case r.breach != nil:
+		c.Text(1, y+1, look.Clip(r.breach.String(), c.W-1), t.Text)
+	case r.stray != nil:
+		x := c.Text(1, y+1, "from "+sender(r.stray.Last.Sender), t.Text)
+		c.Text(x, y+1, "  "+payload.Show(r.stray.Last.Payload, c.W-x-2), t.Dim)
+	}
+}
+
+func sender(name string) string {
+	if name == "" {
+		return "an unknown client"
+	}
+	return name
+}
+
+func clock(at time.Time) string { return at.Format("15:04:05.000") }

@@ -1,0 +1,290 @@
+package contract
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/contract"
+	"hodstone/internal/payload"
+	"hodstone/internal/tui/look"
+)
+
+// detail is a cell or a breach, opened.
+type detail struct {
+	clause   *core.Clause
+	instance string
+	breach   *core.Breach // nil: the cell's last message
+	cell     *core.Cell
+	breaches []core.Breach // of the cell, the latest first
+}
+
+func (d *detail) refresh(s *Screen) {
+	d.cell = nil
+	for i := range s.snap.Cells {
+		if c := &s.snap.Cells[i]; c.Clause == d.clause && c.Instance == d.instance {
+			d.cell = c
+		}
+	}
+	d.breaches = d.breaches[:0]
+	for i := len(s.snap.Breaches) - 1; i >= 0; i-- {
+		if b := s.snap.Breaches[i]; d.clause != nil && b.Clause == d.clause.Name && b.Instance == d.instance {
+			d.breaches = append(d.breaches, b)
+		}
+	}
+}
+
+func (d *detail) keys() []look.Key {
+	keys := []look.Key{{Key: "esc", Does: "back"}}
+	if d.seq() > 0 {
+		keys = append(keys, look.Key{Key: "w", Does: "show on the wire"})
+	}
+	if len(d.breaches) > 0 {
+		keys = append(keys, look.Key{Key: "b", Does: "older breach"})
+	}
+	if d.breach != nil {
+		keys = append(keys, look.Key{Key: "l", Does: "last message"})
+	}
+	return keys
+}
+
+func (d *detail) seq() uint64 {
+	if d.breach != nil {
+		return d.breach.Seq
+	}
+	if d.cell != nil {
+		return d.cell.Last.Seq
+	}
+	return 0
+}
+
+func (d *detail) key(s *Screen, key string) tea.Cmd {
+	switch key {
+	case "esc", "backspace":
+		s.open = nil
+	case "w":
+		if seq := d.seq(); seq > 0 {
+			return func() tea.Msg { return look.ShowEvent{Seq: seq} }
+		}
+	case "l":
+		d.breach = nil
+	case "b":
+		next := 0
+		for i := range d.breaches {
+			if d.breach != nil && d.breaches[i].At.Equal(d.breach.At) && d.breaches[i].Where == d.breach.Where {
+				next = (i + 1) % len(d.breaches)
+			}
+		}
+		if next < len(d.breaches) {
+			b := d.breaches[next]
+			d.breach = &b
+		}
+	}
+	return nil
+}
+
+// message returns the payload that is shown and who sent it.
+func (d *detail) message() (body []byte, value any, who string) {
+	if d.breach != nil {
+		v, _ := payload.Decode(d.clause.Payload.Format, d.breach.Payload)
+		return d.breach.Payload, v, d.breach.Sender
+	}
+	return d.cell.Last.Payload, d.cell.Value, d.cell.Last.Sender
+}
+
+func (d *detail) draw(s *Screen, c look.Canvas) {
+	t := c.Theme
+	if d.cell == nil || d.clause == nil {
+		c.Teach("This cell is gone.", "esc leads back to the sheet")
+		return
+	}
+	y := d.drawHead(s, c)
+	if d.breach == nil && d.cell.Last.At.IsZero() {
+		c.Text(1, y+1, "Nothing has come on this topic yet.", t.Dim)
+		d.drawFields(c.Sub(0, y+3, c.W, c.H-y-3), nil, nil)
+		return
+	}
+	body, value, _ := d.message()
+	if d.breach != nil {
+		y = d.drawBreach(c, y)
+	}
+	if d.breach != nil && d.breach.Rule == core.RuleSilence {
+		return
+	}
+	n := d.drawFields(c.Sub(0, y, c.W, c.H-y), value, d.breach)
+	d.drawPayload(c.Sub(0, y+n+1, c.W, c.H-y-n-1), body)
+}
+
+func (d *detail) drawHead(s *Screen, c look.Canvas) int {
+	t, cl, cell := c.Theme, d.clause, d.cell
+	st := cellStyle(t, cell.State)
+	x := c.Text(1, 0, cl.Name+" ", t.Strong)
+	if cell.Instance != "" {
+		x = c.Text(x, 0, strings.Join(cl.Topic.Parameters(), "/")+" "+cell.Instance+"  ", t.Ours)
+	}
+	x = c.Text(x, 0, cellSigns[cell.State]+" "+string(cell.State), st)
+	if cell.Broken > 0 {
+		c.Text(x, 0, "  ✗ "+look.Plural(cell.Broken, "breach")+" in "+look.Plural(cell.Count, "message"), t.Broken)
+	} else {
+		c.Text(x, 0, "  "+look.Plural(cell.Count, "live message"), t.Dim)
+	}
+	c.Text(1, 1, look.Middle(cell.Topic, c.W-2), t.Text)
+	x = c.Text(1, 2, cl.From+" → "+strings.Join(cl.To, ", ")+"  "+how(cl), t.Dim)
+	c.Text(x, 2, look.Clip("  "+cl.Note, c.W-x), t.Dim)
+	y := 3
+	if d.breach == nil && !cell.Last.At.IsZero() {
+		what := "last message"
+		if cell.Last.Copy {
+			what = "stored message, from before we came"
+		}
+		c.Text(1, y, look.Clip(fmt.Sprintf("%s %s, %s ago, QoS %d, from %s", what, clock(cell.Last.At), look.Age(s.snap.At.Sub(cell.Last.At)),
+			cell.Last.QoS, sender(cell.Last.Sender)), c.W-2), t.Dim)
+		y++
+	}
+	return y + 1
+}
+
+func (d *detail) drawBreach(c look.Canvas, y int) int {
+	t, b := c.Theme, d.breach
+	c.Rule(y, "✗ breach at "+clock(b.At)+", from "+sender(b.Sender), t.Broken)
+	rule := string(b.Rule)
+	if b.Keyword != "" {
+		rule += ": " + b.Keyword
+	}
+	for _, line := range [][2]string{{"rule", rule}, {"field", b.Where}, {"expected", b.Expected}, {"seen", b.Seen}} {
+		if line[1] == "" {
+			continue
+		}
+		y++
+		c.Text(2, y, line[0], t.Dim)
+		c.Text(12, y, look.Clip(line[1], c.W-13), t.Strong)
+	}
+	return y + 2
+}
+
+// drawFields writes the payload's fields against the value; it returns the rows used.
+func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach) int {
+	t := c.Theme
+	fields := d.clause.Payload.Fields()
+	wide := c.W >= 110
+	at := [5]int{2, 20, 36, 52, 68}
+	if !wide {
+		at = [5]int{2, 16, 30, 44, 60}
+	}
+	c.Rule(0, "", t.Dim)
+	for i, h := range []string{"field", "value", "range", "meaning", "last minutes"} {
+		c.Text(at[i], 0, " "+h+" ", t.Dim)
+	}
+	sparkAt := c.W - 40
+	if wide {
+		c.Text(at[4], 0, strings.Repeat("─", 14), t.Line)
+		c.Text(sparkAt, 0, " over time ", t.Dim)
+	} else {
+		c.Text(at[4], 0, strings.Repeat("─", 14), t.Line)
+	}
+	y := 1
+	for _, f := range fields {
+		if y >= c.H {
+			break
+		}
+		bad := b != nil && (b.Where == f.Pointer && b.Rule != core.RuleFormat || len(fields) == 1 && b.Where == "")
+		st := t.Text
+		if bad {
+			st = t.Broken
+			c.Text(0, y, "✗", t.Broken)
+		}
+		name := f.Name
+		if !f.Required {
+			name += "?"
+		}
+		c.Text(at[0], y, look.Clip(name, at[1]-at[0]-1), st)
+		x, found := payload.At(value, f.Pointer)
+		text := "–"
+		if found && value != nil {
+			text = strings.TrimSpace(show(x) + " " + f.Unit)
+		} else if value == nil && f.Unit != "" {
+			text = "– " + f.Unit
+		}
+		c.Text(at[1], y, look.Clip(text, at[2]-at[1]-1), st)
+		limits := f.Range
+		if limits == "" {
+			limits = f.Type
+		}
+		c.Text(at[2], y, look.Clip(limits, at[3]-at[2]-1), t.Dim)
+		c.Text(at[3], y, look.Clip(meaning(f, x, found), sparkAt-at[3]-2), t.Dim)
+		if wide && d.cell != nil {
+			var line []float64
+			for _, h := range d.cell.History {
+				if v, ok := payload.At(h.Value, f.Pointer); ok {
+					if n, ok := payload.Plain(v).(float64); ok {
+						line = append(line, n)
+					}
+				}
+			}
+			if len(line) > 1 {
+				c.Text(sparkAt+1, y, look.Spark(line, 38), t.Ours)
+			}
+		}
+		y++
+	}
+	return y
+}
+
+// meaning says what a value stands for, or what the field is.
+func meaning(f core.Field, v any, found bool) string {
+	if found {
+		if m := f.Values[show(v)]; m != "" {
+			return show(v) + " = " + m
+		}
+	}
+	if f.Note != "" {
+		return f.Note
+	}
+	var all []string
+	for k, m := range f.Values {
+		if m != "" {
+			all = append(all, k+" = "+m)
+		} else {
+			all = append(all, k)
+		}
+	}
+	sort.Strings(all)
+	return strings.Join(all, ", ")
+}
+
+// drawPayload writes the message's text with the place of the breach marked.
+func (d *detail) drawPayload(c look.Canvas, body []byte) {
+	t := c.Theme
+	c.Rule(0, fmt.Sprintf("payload, %d bytes", len(body)), t.Dim)
+	start, end := -1, -1
+	if d.breach != nil {
+		if s, e, ok := payload.Locate(body, d.breach.Where); ok {
+			start, end = s, e
+		}
+		fmt.Sscanf(d.breach.Where, "byte %d", &start)
+		end = max(end, start+1)
+	}
+	if start < 0 || end > len(body) {
+		for i, line := range look.Wrap(payload.Show(body, 2000), c.W-3) {
+			c.Text(2, 1+i, line, t.Text)
+		}
+		return
+	}
+	x := c.Text(2, 1, payload.Show(body[:start], 2000)[emptyShown(body[:start]):], t.Text)
+	bad := payload.Show(body[start:end], 200)
+	mark := c.Text(x, 1, bad, t.Broken)
+	if end < len(body) {
+		c.Text(mark, 1, payload.Show(body[end:], 2000), t.Text)
+	}
+	c.Text(x, 2, strings.Repeat("▔", max(1, look.Width(bad))), t.Broken)
+}
+
+// emptyShown skips what Show writes for nothing.
+func emptyShown(b []byte) int {
+	if len(b) == 0 {
+		return len("(empty)")
+	}
+	return 0
+}

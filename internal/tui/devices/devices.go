@@ -1,0 +1,403 @@
+// Package devices is the screen of the simulated devices: how each stands, its signals
+// as lines, and its switches.
+package devices
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/contract"
+	"hodstone/internal/device"
+	"hodstone/internal/payload"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// Screen is the devices screen.
+type Screen struct {
+	bench *workbench.Bench
+	list  []device.State
+	at    int
+	first int
+	ask   *question
+}
+
+// question is what the user is asked before a message goes out or a signal is set.
+type question struct {
+	choices []string // to pick from, or nil
+	at      int
+	title   string
+	input   *look.Input
+	done    func(*Screen, string) (next *question, cmd tea.Cmd, err error)
+}
+
+// New returns the screen.
+func New(b *workbench.Bench) *Screen { return &Screen{bench: b} }
+
+// Title is the screen's name on the rail.
+func (s *Screen) Title() string { return "devices" }
+
+// Typing tells whether keys are text.
+func (s *Screen) Typing() bool { return s.ask != nil }
+
+// Refresh takes in how the devices stand.
+func (s *Screen) Refresh() {
+	s.list = s.bench.Devices()
+	s.at = max(0, min(s.at, len(s.list)-1))
+}
+
+// Rail returns the live state for the rail.
+func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	n := map[device.Phase]int{}
+	for i := range s.list {
+		n[s.list[i].Phase]++
+	}
+	lines := []look.RailLine{{Text: fmt.Sprintf("%d on", n[device.On]), Style: t.Dim}}
+	for _, p := range []struct {
+		phase device.Phase
+		st    look.Style
+	}{{device.Frozen, t.Ours}, {device.Away, t.Broken}, {device.Connecting, t.Warn}, {device.Off, t.Old}} {
+		if n[p.phase] > 0 {
+			lines = append(lines, look.RailLine{Text: fmt.Sprintf("%s %d %s", signs[p.phase], n[p.phase], p.phase), Style: p.st})
+		}
+	}
+	return lines
+}
+
+var signs = map[device.Phase]string{device.On: "●", device.Off: "○", device.Frozen: "❄", device.Away: "╳", device.Connecting: "◌"}
+
+func phaseStyle(t *look.Theme, p device.Phase) look.Style {
+	return map[device.Phase]look.Style{device.On: t.Kept, device.Off: t.Old, device.Frozen: t.Ours, device.Away: t.Broken, device.Connecting: t.Warn}[p]
+}
+
+// Key takes a key.
+func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+	if s.ask != nil {
+		return s.answer(msg)
+	}
+	k := msg.String()
+	if len(s.list) == 0 || look.Move(k, &s.at, len(s.list), 10) {
+		return nil
+	}
+	st := s.list[s.at]
+	d := s.bench.Device(st.Name)
+	// Stopping waits for a goodbye: the screen must not.
+	later := func(did string, f func() error) tea.Cmd {
+		return func() tea.Msg {
+			if err := f(); err != nil {
+				return look.Notice{Text: st.Name + ": " + err.Error(), Bad: true}
+			}
+			return look.Notice{Text: st.Name + " " + did}
+		}
+	}
+	switch k {
+	case "space":
+		if st.Phase == device.Off {
+			return later("started", func() error { d.Start(); return nil })
+		}
+		return later("stopped", func() error { d.Stop(); return nil })
+	case "c":
+		return later("cut: its link was reset; it comes back by itself", d.Cut)
+	case "f":
+		if st.Phase == device.Frozen {
+			return later("thawed", d.Thaw)
+		}
+		return later("frozen: nothing goes in or out, nothing is closed", d.Freeze)
+	case "s":
+		s.askMessage(st)
+	case "v":
+		s.askSignal(st, d)
+	}
+	return nil
+}
+
+// answer takes a key for the question.
+func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
+	q := s.ask
+	switch k := msg.String(); {
+	case k == "esc":
+		s.ask = nil
+	case q.input != nil && k != "enter":
+		q.input.Update(msg)
+	case q.input == nil && look.Move(k, &q.at, len(q.choices), 5):
+	case k == "enter":
+		value := ""
+		if q.input != nil {
+			value = q.input.Value()
+		} else if q.at < len(q.choices) {
+			value = q.choices[q.at]
+		}
+		next, cmd, err := q.done(s, value)
+		if err != nil {
+			if q.input != nil {
+				q.input.Error = err.Error()
+				return nil
+			}
+			return look.Tell(true, err.Error())
+		}
+		s.ask = next
+		return cmd
+	}
+	return nil
+}
+
+// askMessage asks for a message to send by hand: a command to the device, or one of
+// the device's own.
+func (s *Screen) askMessage(st device.State) {
+	var choices []string
+	for _, t := range st.Takes {
+		choices = append(choices, "to "+st.Name+": "+t)
+	}
+	seen := map[string]bool{}
+	for _, p := range st.Publishes {
+		if !seen[p] {
+			choices = append(choices, "from "+st.Name+" now: "+p)
+		}
+		seen[p] = true
+	}
+	s.ask = &question{title: "send by hand", choices: choices, done: func(s *Screen, picked string) (*question, tea.Cmd, error) {
+		way, name, _ := strings.Cut(picked, ": ")
+		if strings.HasPrefix(way, "from") {
+			if err := s.bench.Device(st.Name).Send(name); err != nil {
+				return nil, nil, err
+			}
+			return nil, look.Tell(false, st.Name+" publishes "+name), nil
+		}
+		return s.askPayload(st, s.bench.Workspace.Contract.Clause(name))
+	}}
+}
+
+func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cmd, error) {
+	name, err := cl.Topic.Topic(st.Params)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: the device takes any; send from a device that has one", err)
+	}
+	return &question{title: "send " + name + " as " + cl.From + " would", input: look.NewInput("payload", s.example(cl, name)),
+		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
+			m := workbench.Message{Topic: name, Payload: []byte(text)}
+			if cl.QoS != nil {
+				m.QoS = *cl.QoS
+			}
+			m.Retain = cl.Retain != nil && *cl.Retain
+			return nil, func() tea.Msg {
+				if err := s.bench.Send(context.Background(), st.Broker, m); err != nil {
+					return look.Notice{Text: err.Error(), Bad: true}
+				}
+				return look.Notice{Text: "sent to " + name}
+			}, nil
+		}}, nil, nil
+}
+
+// example is the last payload seen on the topic, or one that the fields suggest.
+func (s *Screen) example(cl *core.Clause, name string) string {
+	for _, c := range s.bench.Snapshot().Cells {
+		if c.Topic == name && len(c.Last.Payload) > 0 && json.Valid(c.Last.Payload) {
+			return string(c.Last.Payload)
+		}
+	}
+	fields := cl.Payload.Fields()
+	if cl.Payload.Format != payload.JSON {
+		for v := range fields[0].Values {
+			return v
+		}
+		return ""
+	}
+	out := map[string]any{}
+	for _, f := range fields {
+		if !strings.Contains(strings.TrimPrefix(f.Pointer, "/"), "/") {
+			out[f.Name] = map[string]any{"boolean": true, "number": 1, "integer": 1, "string": ""}[strings.Split(f.Type, ",")[0]]
+		}
+	}
+	b, err := json.Marshal(out)
+	if err != nil {
+		return ""
+	}
+	return string(b)
+}
+
+func (s *Screen) askSignal(st device.State, d *device.Device) {
+	var choices []string
+	for _, x := range st.Signals {
+		choices = append(choices, x.Name)
+	}
+	s.ask = &question{title: "set a signal", choices: choices, done: func(s *Screen, name string) (*question, tea.Cmd, error) {
+		if name == "" {
+			return nil, nil, fmt.Errorf("%s has no signals", st.Name)
+		}
+		now := ""
+		for _, x := range st.Signals {
+			if x.Name == name {
+				now = value(x.Value)
+			}
+		}
+		return &question{title: "set " + name + " of " + st.Name + "; a wave stands still from then on", input: look.NewInput(name, now),
+			done: func(s *Screen, text string) (*question, tea.Cmd, error) {
+				return nil, look.Tell(false, name+" = "+text), d.Set(name, parse(text))
+			}}, nil, nil
+	}}
+}
+
+// parse reads a value as it would stand in the workspace.
+func parse(s string) any {
+	if f, err := strconv.ParseFloat(s, 64); err == nil {
+		return f
+	}
+	if b, err := strconv.ParseBool(s); err == nil {
+		return b
+	}
+	return s
+}
+
+// Keys returns what can be done here and now.
+func (s *Screen) Keys() []look.Key {
+	if s.ask != nil {
+		return []look.Key{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave"}}
+	}
+	if len(s.list) == 0 {
+		return nil
+	}
+	st := s.list[s.at]
+	keys := []look.Key{{Key: "↑↓", Does: "choose"}}
+	if st.Phase == device.Off {
+		return append(keys, look.Key{Key: "space", Does: "start"}, look.Key{Key: "v", Does: "set a signal"})
+	}
+	keys = append(keys, look.Key{Key: "space", Does: "stop"})
+	switch st.Phase {
+	case device.On:
+		keys = append(keys, look.Key{Key: "c", Does: "cut"}, look.Key{Key: "f", Does: "freeze"})
+	case device.Frozen:
+		keys = append(keys, look.Key{Key: "f", Does: "thaw"}, look.Key{Key: "c", Does: "cut"})
+	}
+	return append(keys, look.Key{Key: "s", Does: "send by hand"}, look.Key{Key: "v", Does: "set a signal"})
+}
+
+// Draw draws the screen.
+func (s *Screen) Draw(c look.Canvas) {
+	if len(s.list) == 0 {
+		c.Teach("Devices play the clients that are not there yet.", "This workspace has none. Describe them under devices: in "+s.bench.Workspace.File+":",
+			"signals inside, what they publish and when, how they react, and the will they leave.")
+		return
+	}
+	rows := min(len(s.list), max(4, c.H-16))
+	s.first = look.Scroll(s.first, s.at, rows, len(s.list))
+	t := c.Theme
+	c.Rule(0, "", t.Dim)
+	c.Text(2, 0, " device ", t.Dim)
+	c.Text(17, 0, " state ", t.Dim)
+	c.Text(36, 0, " sent  received ", t.Dim)
+	if c.W > 80 {
+		c.Text(54, 0, " signals ", t.Dim)
+	}
+	for y := range rows {
+		s.drawDevice(c, y+1, s.first+y)
+	}
+	s.drawDetail(c.Sub(0, rows+2, c.W, c.H-rows-2))
+	if s.ask != nil {
+		s.drawQuestion(c)
+	}
+}
+
+func (s *Screen) drawDevice(c look.Canvas, y, i int) {
+	t, st := c.Theme, &s.list[i]
+	ps := phaseStyle(t, st.Phase)
+	c.Text(2, y, look.Clip(st.Name, 14), t.Text)
+	c.Text(17, y, look.Clip(fmt.Sprintf("%s %s %s", signs[st.Phase], st.Phase, look.Age(time.Since(st.Since))), 19), ps)
+	c.Right(42, y, strconv.Itoa(st.Sent), t.Text)
+	c.Right(51, y, strconv.Itoa(st.Received), t.Text)
+	x := 54
+	for _, g := range st.Signals {
+		w := 26
+		if len(g.History) < 2 || g.Wave == "constant" || x+w > c.W {
+			continue
+		}
+		at := c.Text(x, y, look.Clip(g.Name, 8)+" ", t.Dim)
+		at = c.Text(at, y, look.Spark(g.History, 8)+" ", t.Ours)
+		c.Text(at, y, value(g.Value), t.Text)
+		x += w
+	}
+	if i == s.at {
+		c.Paint(0, y, c.W, t.Select)
+		c.Text(0, y, "▸", t.Select)
+	}
+}
+
+func value(v any) string {
+	if f, ok := v.(float64); ok {
+		return look.Number(f)
+	}
+	return fmt.Sprint(v)
+}
+
+func (s *Screen) drawDetail(c look.Canvas) {
+	t, st := c.Theme, &s.list[s.at]
+	c.Rule(0, st.Name+", plays "+st.Party, t.Strong)
+	about := fmt.Sprintf("client id %s, MQTT %s, broker %s", st.ClientID, st.Version, st.Broker)
+	var params []string
+	for k, v := range st.Params {
+		params = append(params, k+" "+v)
+	}
+	sort.Strings(params)
+	if len(params) > 0 {
+		about += ", " + strings.Join(params, ", ")
+	}
+	c.Text(2, 1, look.Clip(about, c.W-3), t.Dim)
+	why := st.Why
+	if st.Phase == device.Away {
+		why += fmt.Sprintf("; tries again in %s", time.Until(st.RetryAt).Round(100*time.Millisecond))
+	}
+	if why != "" {
+		c.Text(2, 2, look.Clip(why, c.W-3), phaseStyle(t, st.Phase))
+	}
+	y := 4
+	long := c.W - 44
+	for _, g := range st.Signals {
+		if y >= c.H-1 {
+			break
+		}
+		c.Text(2, y, look.Clip(g.Name, 14), t.Text)
+		c.Text(17, y, look.Clip(strings.TrimSpace(value(g.Value)+" "+g.Unit), 14), t.Strong)
+		kind := g.Wave
+		if g.Held {
+			kind += ", held"
+		}
+		c.Text(32, y, look.Clip(kind, 14), t.Dim)
+		if len(g.History) > 1 && g.Wave != "constant" {
+			c.Text(46, y, look.Spark(g.History, min(long, 60)), t.Ours)
+		}
+		y++
+	}
+	if y < c.H {
+		c.Text(2, c.H-1, look.Clip("publishes "+strings.Join(st.Publishes, ", ")+"   takes "+strings.Join(st.Takes, ", "), c.W-3), t.Dim)
+	}
+}
+
+func (s *Screen) drawQuestion(c look.Canvas) {
+	t, q := c.Theme, s.ask
+	h := 6
+	if q.input == nil {
+		h = min(len(q.choices), 12) + 4
+	}
+	w := min(c.W-4, 110)
+	box := c.Sub((c.W-w)/2, max(0, (c.H-h)/2), w, h)
+	box.Fill(t.Rail)
+	box.Text(2, 1, look.Clip(q.title, w-4), look.On(t.Strong, t.Rail))
+	if q.input != nil {
+		q.input.Draw(box.Sub(2, 3, w-4, 3), 0)
+		return
+	}
+	first := look.Scroll(0, q.at, h-4, len(q.choices))
+	for i := 0; i < h-4 && first+i < len(q.choices); i++ {
+		box.Text(4, 3+i, look.Clip(q.choices[first+i], w-6), look.On(t.Text, t.Rail))
+		if first+i == q.at {
+			box.Paint(2, 3+i, w-4, t.Select)
+			box.Text(2, 3+i, "▸", t.Select)
+		}
+	}
+}

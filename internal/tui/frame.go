@@ -1,0 +1,175 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"hodstone/internal/tui/look"
+)
+
+func (m *model) railWidth() int {
+	if m.w < 100 {
+		return 15
+	}
+	return 18
+}
+
+// stepRows is how many rows of the rail a step takes: its name and the lines of state.
+const stepRows = 4
+
+func (m *model) stepHeight() int {
+	if m.h < 30 {
+		return stepRows
+	}
+	return stepRows + 1
+}
+
+func (m *model) clicked(y int) {
+	if i := (y - 3) / m.stepHeight(); y >= 3 && i < len(m.screens) {
+		m.at = i
+	}
+}
+
+// drawRail draws the way through the job, with the live state of every step.
+func (m *model) drawRail(c look.Canvas) {
+	t := &m.theme
+	on := func(s look.Style) look.Style { return look.On(s, t.Rail) }
+	c.Fill(t.Rail)
+	c.Text(1, 0, "hodstone", on(t.Strong))
+	name := m.bench.Workspace.Name
+	if name == "" {
+		name = m.bench.Workspace.File
+	}
+	c.Text(1, 1, look.Clip(name, c.W-2), on(t.Dim))
+	for i, s := range m.screens {
+		y := 3 + i*m.stepHeight()
+		st := on(t.Text)
+		if i == m.at {
+			c.Paint(0, y, c.W, t.Select)
+			c.Text(0, y, "▌", look.On(t.Ours, t.Select))
+			st = t.Select
+		}
+		c.Text(1, y, fmt.Sprintf("%d %s", i+1, s.Title()), st)
+		for k, line := range s.Rail(t) {
+			if k < 3 {
+				c.Text(3, y+1+k, look.Clip(line.Text, c.W-4), on(line.Style))
+			}
+		}
+	}
+	y := 3 + len(m.screens)*m.stepHeight()
+	for _, b := range m.bench.Brokers() {
+		if y+2 >= c.H {
+			break
+		}
+		sign, word, st := "●", "in", t.Kept
+		if !b.In {
+			sign, word, st = "╳", "away", t.Broken
+		}
+		c.Text(1, y, look.Clip(fmt.Sprintf("%s %s %s", sign, b.Name, word), c.W-2), on(st))
+		c.Text(1, y+1, look.Clip(strings.TrimPrefix(b.URL, "mqtt://"), c.W-1), on(t.Dim))
+		y += 2
+		if len(b.Faults) > 0 && y < c.H {
+			c.Text(1, y, look.Clip("! "+look.Plural(len(b.Faults), "fault")+" on", c.W-1), on(t.Warn))
+			y++
+		} else if !b.In && b.Why != "" {
+			for _, l := range look.Wrap(b.Why, c.W-2) {
+				if y < c.H {
+					c.Text(1, y, l, on(t.Dim))
+					y++
+				}
+			}
+		}
+	}
+}
+
+// drawFoot shows the keys that do something here and now, or a notice.
+func (m *model) drawFoot(c look.Canvas, s screen) {
+	t := &m.theme
+	c.Fill(t.Rail)
+	on := func(st look.Style) look.Style { return look.On(st, t.Rail) }
+	if time.Now().Before(m.until) {
+		sign, st := "✓ ", on(t.Kept)
+		if m.notice.Bad {
+			sign, st = "✗ ", on(t.Broken)
+		}
+		c.Text(1, 0, look.Clip(sign+m.notice.Text, c.W-2), st)
+		return
+	}
+	x := 1
+	keys := s.Keys()
+	if !s.Typing() {
+		keys = append(keys, look.Key{Key: "?", Does: "keys"}, look.Key{Key: ":", Does: "actions"}, look.Key{Key: "q", Does: "quit"})
+	}
+	for _, k := range keys {
+		if x+look.Width(k.Key)+look.Width(k.Does)+1 > c.W-1 {
+			c.Text(x, 0, "…", on(t.Dim))
+			break
+		}
+		x = c.Text(x, 0, k.Key, on(t.Ours)) + 1
+		x = c.Text(x, 0, k.Does, on(t.Dim)) + 2
+	}
+}
+
+// box draws a window over the middle of the screen.
+func (m *model) box(c look.Canvas, w, h int, title string) look.Canvas {
+	t := &m.theme
+	w, h = min(w, m.w-4), min(h, m.h-2)
+	b := c.Sub((m.w-w)/2, (m.h-h)/2, w, h)
+	b.Fill(t.Rail)
+	b.Text(0, 0, strings.Repeat("▔", w), look.On(t.Ours, t.Rail))
+	b.Text(2, 1, title, look.On(t.Strong, t.Rail))
+	return b.Sub(2, 3, w-4, h-4)
+}
+
+func (m *model) drawHelp(c look.Canvas, s screen) {
+	t := &m.theme
+	keys := append(s.Keys(), look.Key{Key: fmt.Sprintf("1–%d", len(m.screens)), Does: "go to a step; tab goes to the next"},
+		look.Key{Key: ":", Does: "all actions by name"}, look.Key{Key: "esc", Does: "back, to where one was"}, look.Key{Key: "q", Does: "quit"})
+	b := m.box(c, 64, len(keys)+12, "keys of the "+s.Title()+" screen")
+	y := 0
+	for _, k := range keys {
+		b.Text(0, y, k.Key, look.On(t.Ours, t.Rail))
+		b.Text(10, y, k.Does, look.On(t.Text, t.Rail))
+		y++
+	}
+	for i, l := range []string{"✓ kept   ✗ broken, breach   ? stray, undecided   ∅ unsupported", "○ silent, off   · not seen, not run   ❄ frozen   ╳ away",
+		"─▶ live message   ╌▶ stored message that greets a subscription", "A sender is named only where Hodstone runs the client."} {
+		b.Text(0, y+1+i, l, look.On(t.Dim, t.Rail))
+	}
+}
+
+func (m *model) drawActions(c look.Canvas) {
+	t := &m.theme
+	found := m.find()
+	b := m.box(c, 70, 20, "actions")
+	m.input.Draw(b, 0)
+	if len(found) == 0 {
+		b.Text(0, 2, "no action is called so", look.On(t.Warn, t.Rail))
+	}
+	first := look.Scroll(0, m.picked, b.H-2, len(found))
+	for i := 0; i < b.H-2 && first+i < len(found); i++ {
+		a := found[first+i]
+		b.Text(2, 2+i, look.Clip(a.name, b.W-10), look.On(t.Text, t.Rail))
+		b.Right(b.W-1, 2+i, a.key, look.On(t.Ours, t.Rail))
+		if first+i == m.picked {
+			b.Paint(0, 2+i, b.W, t.Select)
+			b.Text(0, 2+i, "▸", t.Select)
+		}
+	}
+}
+
+func (m *model) drawProblems(c look.Canvas) {
+	t := &m.theme
+	var lines []string
+	for _, p := range m.bench.Workspace.Problems {
+		lines = append(lines, strings.Split(p.Error(), "\n")...)
+		lines = append(lines, "")
+	}
+	b := m.box(c, 120, len(lines)+6, look.Plural(len(m.bench.Workspace.Problems), "problem")+" in the workspace; what is sound is open")
+	m.scroll = max(0, min(m.scroll, len(lines)-b.H+1))
+	for y := 0; y < b.H-1 && m.scroll+y < len(lines); y++ {
+		b.Text(0, y, look.Clip(lines[m.scroll+y], b.W), look.On(t.Text, t.Rail))
+	}
+	b.Text(0, b.H-1, "↑↓ scroll   esc goes on with what is sound   ! shows this again", look.On(t.Ours, t.Rail))
+}

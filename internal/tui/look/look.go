@@ -1,0 +1,311 @@
+// Package look is how the screens look: one theme, one drawing surface, and the small
+// parts that several screens share. A sign and a word always go with a colour.
+package look
+
+import (
+	"fmt"
+	"image/color"
+	"math"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"charm.land/lipgloss/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Style is how a cell of the terminal looks.
+type Style = uv.Style
+
+// Theme holds the few styles that there are.
+type Theme struct {
+	Ground Style // what is behind everything
+	Rail   Style
+	Text   Style
+	Strong Style
+	Dim    Style // labels, units
+	Old    Style // what no longer matters much
+	Kept   Style // lichen green
+	Broken Style // ember red
+	Warn   Style // ochre
+	Ours   Style // ice blue: observer, checks, keys
+	Select Style // the row or cell with the cursor
+	Line   Style // rules, lanes
+}
+
+// NewTheme returns the theme for a dark or a light terminal.
+func NewTheme(dark bool) Theme {
+	pick := func(onDark, onLight string) color.Color {
+		if dark {
+			return lipgloss.Color(onDark)
+		}
+		return lipgloss.Color(onLight)
+	}
+	ground := pick("#141b21", "#f6f7f4")
+	st := func(fg color.Color, attrs uint8) Style { return Style{Fg: fg, Bg: ground, Attrs: attrs} }
+	text := pick("#cfd8dc", "#22303a")
+	t := Theme{
+		Ground: Style{Bg: ground},
+		Rail:   Style{Fg: text, Bg: pick("#1d2730", "#e6eae6")},
+		Text:   st(text, 0), Strong: st(pick("#f2f6f7", "#0b151c"), uv.AttrBold),
+		Dim: st(pick("#8d9ca6", "#5a6a74"), 0), Old: st(pick("#70808a", "#7b8890"), 0),
+		Kept: st(pick("#9dbf7c", "#45702a"), 0), Broken: st(pick("#f0795b", "#b3341a"), uv.AttrBold),
+		Warn: st(pick("#dbab4f", "#8a6100"), 0), Ours: st(pick("#8cc8e6", "#1f6a91"), 0),
+		Line: st(pick("#35444f", "#c3ccc9"), 0),
+	}
+	t.Select = Style{Fg: pick("#ffffff", "#000000"), Bg: pick("#2f4656", "#cfdde4"), Attrs: uv.AttrBold}
+	return t
+}
+
+// On returns the style on another style's ground.
+func On(s, ground Style) Style {
+	s.Bg = ground.Bg
+	return s
+}
+
+// Canvas is a window onto the screen. Whatever is drawn outside of it is not seen.
+type Canvas struct {
+	buf        uv.ScreenBuffer
+	x, y, W, H int
+	Theme      *Theme
+}
+
+// NewCanvas returns a whole screen, filled with the ground.
+func NewCanvas(w, h int, t *Theme) Canvas {
+	c := Canvas{buf: uv.NewScreenBuffer(w, h), W: w, H: h, Theme: t}
+	c.Fill(t.Ground)
+	return c
+}
+
+// Sub returns a window within the window.
+func (c Canvas) Sub(x, y, w, h int) Canvas {
+	x, y = max(0, x), max(0, y)
+	c.W, c.H = max(0, min(w, c.W-x)), max(0, min(h, c.H-y))
+	c.x, c.y = c.x+x, c.y+y
+	return c
+}
+
+// Fill covers the window with a style's ground.
+func (c Canvas) Fill(s Style) {
+	for y := range c.H {
+		for x := range c.W {
+			c.buf.SetCell(c.x+x, c.y+y, &uv.Cell{Content: " ", Width: 1, Style: s})
+		}
+	}
+}
+
+// Text writes s at a place and returns where it ended. What does not fit is cut.
+func (c Canvas) Text(x, y int, s string, st Style) int {
+	if y < 0 || y >= c.H {
+		return x
+	}
+	for s != "" {
+		cluster, n := ansi.FirstGraphemeCluster(s, ansi.GraphemeWidth)
+		if cluster == "" {
+			break
+		}
+		s = s[len(cluster):]
+		if r, _ := utf8.DecodeRuneInString(cluster); n == 0 || r < ' ' || r == 0x7f {
+			cluster, n = "·", 1 // control characters would garble the screen
+		}
+		if x+n > c.W {
+			break
+		}
+		if x >= 0 {
+			cell := uv.Cell{Content: cluster, Width: n, Style: st}
+			if st.Bg == nil {
+				if old := c.buf.CellAt(c.x+x, c.y+y); old != nil {
+					cell.Style.Bg = old.Style.Bg
+				}
+			}
+			c.buf.SetCell(c.x+x, c.y+y, &cell)
+		}
+		x += n
+	}
+	return x
+}
+
+// Right writes s so that it ends before x.
+func (c Canvas) Right(x, y int, s string, st Style) { c.Text(x-Width(s), y, s, st) }
+
+// Rule draws a line with a title in it.
+func (c Canvas) Rule(y int, title string, st Style) {
+	c.Text(0, y, strings.Repeat("─", c.W), c.Theme.Line)
+	if title != "" {
+		c.Text(1, y, " "+title+" ", st)
+	}
+}
+
+// Paint changes the ground of a stretch of a row and leaves its text.
+func (c Canvas) Paint(x, y, w int, ground Style) {
+	for i := x; i < min(x+w, c.W); i++ {
+		if cell := c.buf.CellAt(c.x+i, c.y+y); cell != nil && y >= 0 && y < c.H && i >= 0 {
+			again := *cell
+			again.Style.Bg = ground.Bg
+			again.Style.Attrs |= ground.Attrs
+			c.buf.SetCell(c.x+i, c.y+y, &again)
+		}
+	}
+}
+
+// Render returns the whole screen for the terminal.
+func (c Canvas) Render() string { return c.buf.Render() }
+
+// Width is how many cells s takes.
+func Width(s string) int { return ansi.StringWidth(s) }
+
+// Clip cuts s at its end to w cells.
+func Clip(s string, w int) string { return ansi.Truncate(s, max(0, w), "…") }
+
+// Middle cuts s in its middle to w cells: the ends of a topic tell most.
+func Middle(s string, w int) string {
+	if Width(s) <= w {
+		return s
+	}
+	if w < 5 {
+		return Clip(s, w)
+	}
+	tail := (w - 1) * 3 / 5
+	return ansi.Truncate(s, w-1-tail, "") + "…" + ansi.TruncateLeft(s, Width(s)-tail, "")
+}
+
+// Pad fills s up with spaces to w cells.
+func Pad(s string, w int) string { return s + strings.Repeat(" ", max(0, w-Width(s))) }
+
+// Wrap breaks s into lines of at most w cells, at spaces where it can.
+func Wrap(s string, w int) []string {
+	return strings.Split(ansi.Wrap(s, max(1, w), ""), "\n")
+}
+
+// Age writes how long ago something was, in at most four cells.
+func Age(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "0s"
+	case d < 100*time.Second:
+		return fmt.Sprintf("%ds", int(d.Seconds()))
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%dm", int(d.Minutes()))
+	}
+	return fmt.Sprintf("%dh", int(d.Hours()))
+}
+
+// Duration writes a short time with its unit, three figures.
+func Duration(d time.Duration) string {
+	switch {
+	case d < time.Millisecond:
+		return fmt.Sprintf("%d µs", d.Microseconds())
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.2f s", d.Seconds())
+}
+
+// Number writes a measured value in few figures.
+func Number(f float64) string {
+	switch a := math.Abs(f); {
+	case f == math.Trunc(f) && a < 1e7:
+		return fmt.Sprintf("%.0f", f)
+	case a >= 1000:
+		return fmt.Sprintf("%.0f", f)
+	case a >= 100:
+		return fmt.Sprintf("%.1f", f)
+	}
+	return fmt.Sprintf("%.2f", f)
+}
+
+// Plural writes a count with its noun: "1 breach", "2 breaches".
+func Plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	if strings.HasSuffix(noun, "ch") {
+		noun += "e"
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Spark draws numbers as a line of w cells, the newest at the right, between the smallest
+// and the largest.
+func Spark(values []float64, w int) string {
+	if w <= 0 || len(values) == 0 {
+		return ""
+	}
+	values = values[max(0, len(values)-w):]
+	lo, hi := values[0], values[0]
+	for _, v := range values {
+		lo, hi = min(lo, v), max(hi, v)
+	}
+	bars := []rune("▁▂▃▄▅▆▇█")
+	var b strings.Builder
+	b.WriteString(strings.Repeat(" ", w-len(values)))
+	for _, v := range values {
+		i := 0
+		if hi > lo {
+			i = int((v - lo) / (hi - lo) * float64(len(bars)-1))
+		}
+		b.WriteRune(bars[i])
+	}
+	return b.String()
+}
+
+// RailLine is a line of live state on the rail.
+type RailLine struct {
+	Text  string
+	Style Style
+}
+
+// Key is a key and what it does here and now.
+type Key struct {
+	Key  string // as people read it
+	Does string
+	// Press is what the screen gets; Key where it is empty. Keys without a press are
+	// not offered among the actions.
+	Press string
+}
+
+// Scroll keeps the first line shown so that the cursor is in view.
+func Scroll(first, cursor, height, total int) int {
+	if cursor < first {
+		first = cursor
+	}
+	if cursor >= first+height {
+		first = cursor - height + 1
+	}
+	return max(0, min(first, total-height))
+}
+
+// Move applies the keys that move a cursor in a list, and tells whether key was one.
+func Move(key string, cursor *int, total, page int) bool {
+	switch key {
+	case "up", "k":
+		*cursor--
+	case "down", "j":
+		*cursor++
+	case "pgup":
+		*cursor -= max(1, page)
+	case "pgdown":
+		*cursor += max(1, page)
+	case "home", "g":
+		*cursor = 0
+	case "end", "G":
+		*cursor = total - 1
+	default:
+		return false
+	}
+	*cursor = max(0, min(*cursor, total-1))
+	return true
+}
+
+// Teach writes what an empty screen is for.
+func (c Canvas) Teach(title string, lines ...string) {
+	y := max(1, c.H/3)
+	x := 4
+	c.Text(x, y, title, c.Theme.Strong)
+	for i, l := range lines {
+		c.Text(x, y+2+i, l, c.Theme.Dim)
+	}
+}

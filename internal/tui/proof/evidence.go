@@ -1,0 +1,129 @@
+package proof
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/proof"
+	"hodstone/internal/report"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/tui/sequence"
+)
+
+// evidence is a check, opened: steps above, the sequence below.
+type evidence struct {
+	r      core.Result
+	lanes  []string
+	cursor int
+	first  int
+	height int
+}
+
+func newEvidence(r core.Result) *evidence {
+	return &evidence{r: r, lanes: sequence.Lanes(r.Evidence), height: 10}
+}
+
+func (e *evidence) keys() []look.Key {
+	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll the evidence"}, {Key: "[ ]", Does: "previous, next step"}}
+}
+
+func (e *evidence) key(s *Screen, key string) tea.Cmd {
+	switch key {
+	case "esc", "backspace":
+		s.open = nil
+	case "[", "]":
+		e.jump(key == "]")
+	default:
+		look.Move(key, &e.cursor, len(e.r.Evidence), e.height)
+	}
+	return nil
+}
+
+// jump moves to the first event of the next or previous step.
+func (e *evidence) jump(forward bool) {
+	now := e.step()
+	if forward {
+		now++
+	} else {
+		now--
+	}
+	if now < 0 || now >= len(e.r.Steps) {
+		return
+	}
+	for i := range e.r.Evidence {
+		if e.r.Evidence[i].Seq >= e.r.Steps[now].Seq {
+			e.cursor = i
+			return
+		}
+	}
+}
+
+// step is the step that the cursor's event belongs to; -1 before the first.
+func (e *evidence) step() int {
+	at := -1
+	for i, st := range e.r.Steps {
+		if len(e.r.Evidence) > 0 && e.r.Evidence[e.cursor].Seq >= st.Seq {
+			at = i
+		}
+	}
+	return at
+}
+
+func (e *evidence) draw(c look.Canvas) {
+	t, r := c.Theme, &e.r
+	x := c.Text(1, 0, report.Sign(r.Verdict)+" "+string(r.Verdict)+"  ", verdictStyle(t, r.Verdict))
+	x = c.Text(x, 0, r.Check.Name+" in MQTT "+r.Version.String()+"  ", t.Strong)
+	c.Text(x, 0, look.Clip(r.Check.Title+", "+look.Duration(r.Took), c.W-x), t.Dim)
+	y := 1
+	for _, l := range [][2]string{{"expected", r.Expected}, {"seen", r.Seen}, {"standard", report.Standard(r)}} {
+		st := t.Text
+		if l[0] == "seen" {
+			st = verdictStyle(t, r.Verdict)
+		}
+		c.Text(1, y, l[0], t.Dim)
+		for i, line := range look.Wrap(l[1], c.W-12) {
+			if i < 3 {
+				c.Text(11, y, line, st)
+				y++
+			}
+		}
+	}
+	for _, n := range r.Notes {
+		c.Text(1, y, "note", t.Dim)
+		c.Text(11, y, look.Clip(n, c.W-12), t.Warn)
+		y++
+	}
+	y = e.drawSteps(c, y)
+	c.Rule(y, fmt.Sprintf("evidence: %s, seconds since the check began", look.Plural(len(r.Evidence), "event")), t.Strong)
+	body := c.Sub(0, y+1, c.W, c.H-y-1)
+	if len(r.Evidence) == 0 {
+		body.Text(2, 1, "No packet went over: there is nothing to show.", t.Dim)
+		return
+	}
+	e.height = body.H - 1
+	e.first = look.Scroll(e.first, e.cursor, e.height, len(r.Evidence))
+	d := sequence.Drawing{Events: r.Evidence, Lanes: e.lanes, Cursor: e.cursor, First: e.first, Since: r.At, Copy: sequence.Stored}
+	d.Draw(body)
+}
+
+// drawSteps lists the steps around the one that the cursor is in.
+func (e *evidence) drawSteps(c look.Canvas, y int) int {
+	t, steps := c.Theme, e.r.Steps
+	c.Rule(y, "steps", t.Strong)
+	y++
+	room := min(len(steps), max(3, c.H/4))
+	now := e.step()
+	first := max(0, min(now-room/2, len(steps)-room))
+	for i := first; i < first+room; i++ {
+		st := t.Text
+		if i == now {
+			st = t.Ours
+			c.Text(0, y, "▸", t.Ours)
+		}
+		c.Right(11, y, fmt.Sprintf("%.3f s", steps[i].At.Seconds()), t.Dim)
+		c.Text(13, y, look.Clip(fmt.Sprintf("%d  %s", i+1, steps[i].Text), c.W-14), st)
+		y++
+	}
+	return y
+}

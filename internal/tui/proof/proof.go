@@ -1,0 +1,330 @@
+// Package proof is the screen of the verdicts: a board of checks by family and version,
+// the QoS pairings as a grid, and, for a check opened, its steps and the sequence of its
+// evidence.
+package proof
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"hodstone/internal/mqtt/packet"
+	core "hodstone/internal/proof"
+	"hodstone/internal/report"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+var versions = []packet.Version{packet.V311, packet.V5}
+
+// Screen is the proof screen.
+type Screen struct {
+	bench  *workbench.Bench
+	checks []*core.Check
+	state  workbench.ProofState
+	byKey  map[string]*core.Result
+	broker int // of the workspace's, to be put to the proof
+	row    int
+	col    int
+	first  int
+	open   *evidence
+}
+
+// New returns the screen.
+func New(b *workbench.Bench) *Screen {
+	return &Screen{bench: b, checks: core.Checks(), byKey: map[string]*core.Result{}}
+}
+
+// Title is the screen's name on the rail.
+func (s *Screen) Title() string { return "proof" }
+
+// Typing tells whether keys are text.
+func (s *Screen) Typing() bool { return false }
+
+func key(c *core.Check, v packet.Version) string { return c.Name + "/" + v.String() }
+
+// Refresh takes in how the proof stands.
+func (s *Screen) Refresh() {
+	s.state = s.bench.Proof()
+	clear(s.byKey)
+	for i := range s.state.Results {
+		if r := &s.state.Results[i]; r.Check != nil {
+			s.byKey[key(r.Check, r.Version)] = r
+		}
+	}
+}
+
+func counts(rs []core.Result) map[core.Verdict]int { return (&core.Proof{Results: rs}).Counts() }
+
+// Rail returns the live state for the rail.
+func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	if s.state.Started.IsZero() {
+		return []look.RailLine{{Text: "not run", Style: t.Old}}
+	}
+	n := counts(s.state.Results)
+	var lines []look.RailLine
+	if s.state.Running {
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("running %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn})
+	}
+	if s.state.Err != nil {
+		return append(lines, look.RailLine{Text: "✗ not reached", Style: t.Broken})
+	}
+	lines = append(lines, look.RailLine{Text: fmt.Sprintf("✓ %d kept", n[core.Kept]), Style: t.Kept})
+	if n[core.Broken] > 0 {
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("✗ %d broken", n[core.Broken]), Style: t.Broken})
+	}
+	if n[core.Undecided] > 0 {
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("? %d undecided", n[core.Undecided]), Style: t.Warn})
+	}
+	return lines
+}
+
+// Key takes a key.
+func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+	if s.open != nil {
+		return s.open.key(s, msg.String())
+	}
+	k := msg.String()
+	if look.Move(k, &s.row, len(s.checks), 10) {
+		return nil
+	}
+	switch k {
+	case "left", "h":
+		s.col = 0
+	case "right", "l":
+		s.col = 1
+	case "r":
+		return s.run(nil)
+	case "o":
+		return s.run([]*core.Check{s.checks[s.row]})
+	case "s":
+		if s.state.Running {
+			s.bench.StopProof()
+			return look.Tell(false, "stopping; what is under way becomes undecided")
+		}
+	case "b":
+		if n := len(s.bench.Workspace.Brokers); n > 1 && !s.state.Running {
+			s.broker = (s.broker + 1) % n
+		}
+	case "enter":
+		r := s.byKey[key(s.checks[s.row], versions[s.col])]
+		if r == nil {
+			return look.Tell(false, s.checks[s.row].Name+" has not run yet: r runs all checks, o only this one")
+		}
+		s.open = newEvidence(*r)
+	}
+	return nil
+}
+
+func (s *Screen) run(checks []*core.Check) tea.Cmd {
+	if len(s.bench.Workspace.Brokers) == 0 {
+		return look.Tell(true, "the workspace has no usable broker to put to the proof")
+	}
+	if err := s.bench.StartProof(s.bench.Workspace.Brokers[s.broker].Name, core.Options{Checks: checks}); err != nil {
+		return look.Tell(true, err.Error())
+	}
+	s.Refresh()
+	return nil
+}
+
+// Keys returns what can be done here and now.
+func (s *Screen) Keys() []look.Key {
+	if s.open != nil {
+		return s.open.keys()
+	}
+	var keys []look.Key
+	if s.state.Running {
+		keys = append(keys, look.Key{Key: "s", Does: "stop"})
+	} else {
+		keys = append(keys, look.Key{Key: "r", Does: "run all"}, look.Key{Key: "o", Does: "run only this"})
+		if len(s.bench.Workspace.Brokers) > 1 {
+			keys = append(keys, look.Key{Key: "b", Does: "other broker"})
+		}
+	}
+	return append(keys, look.Key{Key: "↑↓←→", Does: "move"}, look.Key{Key: "enter", Does: "open evidence"})
+}
+
+// Draw draws the screen.
+func (s *Screen) Draw(c look.Canvas) {
+	if s.open != nil {
+		s.open.draw(c)
+		return
+	}
+	s.drawHead(c)
+	wide := c.W >= 118
+	boardWidth := c.W
+	if wide {
+		boardWidth = c.W - 40
+		s.drawGrids(c.Sub(boardWidth+2, 2, 38, c.H-7))
+	}
+	s.drawBoard(c.Sub(0, 2, boardWidth, c.H-7))
+	s.drawFoot(c.Sub(0, c.H-5, c.W, 5))
+}
+
+func (s *Screen) drawHead(c look.Canvas) {
+	t := c.Theme
+	if len(s.bench.Workspace.Brokers) == 0 {
+		c.Text(1, 0, "the workspace has no usable broker", t.Broken)
+		return
+	}
+	name := s.bench.Workspace.Brokers[s.broker].Name
+	x := c.Text(1, 0, "broker ", t.Dim)
+	x = c.Text(x, 0, name+"  ", t.Strong)
+	switch {
+	case s.state.Running:
+		done := float64(len(s.state.Results)) / float64(max(1, s.state.Total))
+		x = c.Text(x, 0, fmt.Sprintf("running %d of %d  ", len(s.state.Results), s.state.Total), t.Warn)
+		bar := int(done * 24)
+		x = c.Text(x, 0, strings.Repeat("█", bar), t.Ours)
+		c.Text(x, 0, strings.Repeat("░", 24-bar), t.Line)
+	case s.state.Err != nil:
+		c.Text(x, 0, look.Clip("✗ "+s.state.Err.Error(), c.W-x), t.Broken)
+	case s.state.Started.IsZero():
+		c.Text(x, 0, "nothing has been proven yet: r runs all checks", t.Warn)
+	default:
+		x = c.Text(x, 0, report.SummaryLine(counts(s.state.Results))+"  ", t.Text)
+		c.Text(x, 0, look.Clip(fmt.Sprintf("%s at %s, %.1f s", s.state.Target.Listener, s.state.Started.Format("15:04:05"), s.state.Took.Seconds()), c.W-x), t.Dim)
+	}
+}
+
+// boardLine is a heading or a check.
+type boardLine struct {
+	family string
+	check  int
+}
+
+func (s *Screen) drawBoard(c look.Canvas) {
+	t := c.Theme
+	var lines []boardLine
+	at := 0
+	for i, ch := range s.checks {
+		if i == 0 || s.checks[i-1].Family() != ch.Family() {
+			lines = append(lines, boardLine{family: ch.Family()})
+		}
+		if i == s.row {
+			at = len(lines)
+		}
+		lines = append(lines, boardLine{check: i})
+	}
+	verdictAt := c.W - 30
+	s.first = look.Scroll(s.first, at, c.H, len(lines))
+	if at <= 1 {
+		s.first = 0
+	}
+	for y := 0; y < c.H && s.first+y < len(lines); y++ {
+		l := lines[s.first+y]
+		if l.family != "" {
+			c.Rule(y, l.family, t.Strong)
+			if s.first+y == 0 {
+				c.Text(verdictAt, y, " 3.1.1 ", t.Dim)
+				c.Text(verdictAt+15, y, " 5 ", t.Dim)
+			}
+			continue
+		}
+		ch := s.checks[l.check]
+		c.Text(2, y, ch.Name, t.Text)
+		c.Text(25, y, look.Clip(ch.Title, verdictAt-26), t.Dim)
+		for i, v := range versions {
+			text, st := s.verdict(ch, v, t)
+			c.Text(verdictAt+15*i+1, y, text, st)
+		}
+		if l.check == s.row {
+			c.Paint(0, y, verdictAt, look.Style{Bg: t.Rail.Bg})
+			c.Text(0, y, "▸", t.Ours)
+			c.Paint(verdictAt+15*s.col, y, 14, t.Select)
+		}
+	}
+}
+
+func (s *Screen) verdict(ch *core.Check, v packet.Version, t *look.Theme) (string, look.Style) {
+	if s.state.Now[key(ch, v)] {
+		return "… running", t.Ours
+	}
+	r := s.byKey[key(ch, v)]
+	if r == nil {
+		return "· not run", t.Old
+	}
+	return report.Sign(r.Verdict) + " " + string(r.Verdict), verdictStyle(t, r.Verdict)
+}
+
+func verdictStyle(t *look.Theme, v core.Verdict) look.Style {
+	switch v {
+	case core.Kept:
+		return t.Kept
+	case core.Broken:
+		return t.Broken
+	case core.Unsupported, core.Undecided:
+		return t.Warn
+	}
+	return t.Old
+}
+
+// drawGrids draws the QoS pairings, published across subscribed, for each version.
+func (s *Screen) drawGrids(c look.Canvas) {
+	t := c.Theme
+	c.Rule(0, "QoS pairings", t.Strong)
+	y := 2
+	for _, v := range versions {
+		c.Text(1, y, "MQTT "+v.String(), t.Ours)
+		c.Text(15, y, "subscribed at", t.Dim)
+		for q := range 3 {
+			c.Text(15+q*7, y+1, fmt.Sprintf("QoS %d", q), t.Dim)
+		}
+		r := s.byKey["qos.pairings/"+v.String()]
+		for p := range 3 {
+			c.Text(1, y+2+p, fmt.Sprintf("published %d", p), t.Dim)
+			for q := range 3 {
+				text, st := "·", t.Old
+				if r != nil && r.Pairings != nil && r.Pairings[p][q].Done {
+					cell := r.Pairings[p][q]
+					text, st = fmt.Sprintf("✓ q%d", cell.Arrived), t.Kept
+					if !cell.Kept {
+						text, st = fmt.Sprintf("✗ q%d", cell.Arrived), t.Broken
+						if cell.Copies == 0 {
+							text = "✗ lost"
+						} else if cell.Copies > 1 {
+							text += fmt.Sprintf("×%d", cell.Copies)
+						}
+					}
+				}
+				c.Text(15+q*7, y+2+p, text, st)
+			}
+		}
+		y += 7
+	}
+	if y < c.H {
+		for i, l := range look.Wrap("each cell: the QoS at which the message arrived; it must be the lower of the two", c.W-2) {
+			c.Text(1, y+i, l, t.Old)
+		}
+	}
+}
+
+// drawFoot tells about the check with the cursor.
+func (s *Screen) drawFoot(c look.Canvas) {
+	t := c.Theme
+	ch, v := s.checks[s.row], versions[s.col]
+	c.Rule(0, ch.Name+" in MQTT "+v.String(), t.Ours)
+	r := s.byKey[key(ch, v)]
+	expected, seen, st := ch.Expected, "not run yet", t.Old
+	if r != nil {
+		expected, seen, st = r.Expected, r.Seen, verdictStyle(t, r.Verdict)
+	}
+	pair := func(y int, k, text string, st look.Style) {
+		c.Text(1, y, k, t.Dim)
+		c.Text(11, y, look.Clip(text, c.W-12), st)
+	}
+	pair(1, "expected", expected, t.Text)
+	pair(2, "seen", seen, st)
+	standard := report.Standard(&core.Result{Check: ch, Version: v})
+	if ch.Intrusive {
+		standard += "   intrusive: it fails logins or throws clients out on purpose"
+	}
+	pair(3, "standard", standard, t.Dim)
+	if r != nil && len(r.Notes) > 0 {
+		pair(4, "note", strings.Join(r.Notes, "; "), t.Warn)
+	} else if r != nil {
+		pair(4, "took", look.Duration(r.Took.Round(time.Microsecond)), t.Dim)
+	}
+}

@@ -1,0 +1,227 @@
+// Package sequence draws a trace as lanes: one for each client, the broker's in the
+// middle, and an arrow for each packet. The wire screen and the evidence of checks
+// share it.
+package sequence
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/payload"
+	"hodstone/internal/trace"
+	"hodstone/internal/tui/look"
+)
+
+// Mark is what readers of the trace have found about an event.
+type Mark struct {
+	Sign  string // "✗", "?" or ""
+	Word  string // "breach", "stray" …
+	Style look.Style
+}
+
+// Drawing says how a sequence is drawn.
+type Drawing struct {
+	Events []trace.Event
+	// Lanes are the clients' names in order; the broker's lane is put into their middle.
+	Lanes  []string
+	Cursor int // the index of the event with the cursor, or -1
+	First  int // the index of the event in the first row
+	// Since is the time that times are relative to.
+	Since time.Time
+	// Copy tells whether an event is a retained copy; Marked what was found.
+	Copy   func(*trace.Event) bool
+	Marked func(*trace.Event) Mark
+}
+
+const (
+	gutter    = 11 // for the time
+	laneWidth = 9
+	leastText = 34 // for the description beside the lanes
+	// BrokerLane is what the middle lane is called.
+	BrokerLane = "broker"
+)
+
+// Lanes returns the clients of the events in the order of their first event.
+func Lanes(events []trace.Event) (out []string) {
+	seen := map[string]bool{}
+	for i := range events {
+		if !seen[events[i].Client] {
+			seen[events[i].Client] = true
+			out = append(out, events[i].Client)
+		}
+	}
+	return out
+}
+
+// lanes gives each client its column; nil where there is no room for all.
+func (d *Drawing) lanes(w int) (columns map[string]int, broker, end int) {
+	n := len(d.Lanes) + 1
+	if gutter+n*laneWidth+leastText > w || len(d.Lanes) == 0 {
+		return nil, 0, 0
+	}
+	columns = map[string]int{}
+	middle := (len(d.Lanes) + 1) / 2
+	col := func(i int) int { return gutter + i*laneWidth + laneWidth/2 }
+	for i, name := range d.Lanes {
+		if i >= middle {
+			i++
+		}
+		columns[name] = col(i)
+	}
+	return columns, col(middle), gutter + n*laneWidth + 1
+}
+
+// Draw draws the header and as many events as fit. It returns how many rows of
+// events there are.
+func (d *Drawing) Draw(c look.Canvas) (rows int) {
+	t := c.Theme
+	columns, broker, textAt := d.lanes(c.W)
+	c.Text(0, 0, "time", t.Dim)
+	if columns == nil {
+		c.Text(gutter, 0, "client", t.Dim)
+		c.Text(gutter+15, 0, "packet", t.Dim)
+	} else {
+		c.Text(broker-3, 0, BrokerLane, t.Strong)
+		for name, x := range columns {
+			short := look.Middle(name, laneWidth-1)
+			c.Text(x-look.Width(short)/2, 0, short, t.Ours)
+		}
+		c.Text(textAt, 0, "packet", t.Dim)
+	}
+	rows = max(0, c.H-1)
+	for row := 0; row < rows; row++ {
+		y := row + 1
+		if columns != nil {
+			for _, x := range columns {
+				c.Text(x, y, "│", t.Line)
+			}
+			c.Text(broker, y, "┃", t.Line)
+		}
+		i := d.First + row
+		if i >= len(d.Events) {
+			continue
+		}
+		e := &d.Events[i]
+		at := e.At.Sub(d.Since).Seconds()
+		c.Right(gutter-2, y, fmt.Sprintf("%+.3f", at), t.Dim)
+		st, mark := d.style(e, t)
+		x := textAt
+		if columns == nil {
+			x = d.plain(c, y, e, st)
+		} else {
+			d.arrow(c, y, e, columns[e.Client], broker, st)
+		}
+		if mark.Sign != "" {
+			x = c.Text(x, y, mark.Sign+" "+mark.Word+" ", mark.Style)
+		}
+		c.Text(x, y, look.Clip(d.describe(e, c.W-x), c.W-x), st)
+		if i == d.Cursor {
+			c.Paint(0, y, c.W, t.Select)
+			c.Text(0, y, "▸", t.Select)
+		}
+	}
+	return rows
+}
+
+func (d *Drawing) isCopy(e *trace.Event) bool { return d.Copy != nil && d.Copy(e) }
+
+func (d *Drawing) style(e *trace.Event, t *look.Theme) (look.Style, Mark) {
+	var m Mark
+	if d.Marked != nil {
+		m = d.Marked(e)
+	}
+	switch {
+	case e.Broken != "":
+		return t.Broken, Mark{"✗", "malformed", t.Broken}
+	case m.Sign != "":
+		return m.Style, m
+	case e.Kind == trace.Link:
+		return t.Warn, m
+	case e.Publish() != nil && d.isCopy(e):
+		return t.Ours, m
+	case e.Publish() != nil:
+		return t.Text, m
+	}
+	return t.Old, m
+}
+
+// arrow draws the packet between its client's lane and the broker's. A retained copy
+// has a dashed shaft.
+func (d *Drawing) arrow(c look.Canvas, y int, e *trace.Event, from, broker int, st look.Style) {
+	if e.Kind == trace.Link {
+		sign := map[client.LinkEvent]string{client.LinkOpened: "●", client.LinkFailed: "╳", client.LinkFrozen: "❄", client.LinkThawed: "◌", client.LinkEnded: "○"}[e.Link]
+		c.Text(from, y, sign, st)
+		return
+	}
+	shaft := "─"
+	if d.isCopy(e) {
+		shaft = "╌"
+	}
+	left, right := min(from, broker)+1, max(from, broker)-1
+	c.Text(left, y, strings.Repeat(shaft, right-left+1), st)
+	if toRight := (e.Kind == trace.Sent) == (from < broker); toRight {
+		c.Text(right, y, "▶", st)
+	} else {
+		c.Text(left, y, "◀", st)
+	}
+	name := typeName(e)
+	if room := right - left - 1; look.Width(name) > room {
+		name = look.Clip(name, room)
+	}
+	// The name stands beside the client, where no other lane is crossed.
+	if from < broker {
+		c.Text(left+1, y, name, st)
+	} else {
+		c.Text(right-look.Width(name), y, name, st)
+	}
+}
+
+func typeName(e *trace.Event) string {
+	if e.Packet == nil {
+		return "bytes"
+	}
+	return e.Packet.Type().String()
+}
+
+// plain writes what the lanes would show, where there is no room for them.
+func (d *Drawing) plain(c look.Canvas, y int, e *trace.Event, st look.Style) int {
+	c.Text(gutter, y, look.Middle(e.Client, 12), c.Theme.Ours)
+	dir := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·"}[e.Kind]
+	if d.isCopy(e) {
+		dir = "⇠"
+	}
+	x := c.Text(gutter+13, y, dir+" ", st)
+	if e.Kind != trace.Link {
+		x = c.Text(x, y, typeName(e)+" ", st)
+	}
+	return x
+}
+
+// describe says what the arrow does not.
+func (d *Drawing) describe(e *trace.Event, w int) string {
+	p := e.Publish()
+	if p == nil {
+		return strings.TrimPrefix(strings.TrimPrefix(e.Describe(), typeName(e)), " ")
+	}
+	flags := fmt.Sprintf(" q%d", p.QoS)
+	if d.isCopy(e) {
+		flags += " stored"
+	} else if p.Retain {
+		flags += " retain"
+	}
+	if p.Dup {
+		flags += " DUP"
+	}
+	room := max(12, w*3/5-len(flags))
+	return look.Middle(p.Topic, room) + flags + " " + payload.Show(p.Payload, max(8, w))
+}
+
+// Stored tells whether a PUBLISH is a retained copy where the receiver's
+// subscriptions do not keep the flag: so it is for all of a check's clients.
+func Stored(e *trace.Event) bool {
+	p, ok := e.Packet.(*packet.Publish)
+	return ok && e.Kind == trace.Received && p.Retain
+}

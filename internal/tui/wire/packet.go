@@ -1,0 +1,269 @@
+package wire
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// packetView is a packet, opened.
+type packetView struct {
+	event   trace.Event
+	finding workbench.Finding
+	judged  bool
+	journey *trace.Journey
+	spans   []packet.Span
+	broken  error
+	top     int
+	lines   int
+}
+
+func newPacketView(s *Screen, e trace.Event) *packetView {
+	v := &packetView{event: e}
+	v.finding, v.judged = s.bench.Finding(e.Seq)
+	if len(e.Raw) > 0 {
+		v.spans, v.broken = packet.Annotate(e.Raw, e.Version)
+	}
+	for _, j := range s.bench.Journeys(1 << 20) {
+		if j.SentSeq == e.Seq {
+			v.journey = &j
+		}
+		for _, h := range j.Hops {
+			if h.Seq == e.Seq {
+				v.journey = &j
+			}
+		}
+	}
+	return v
+}
+
+func (v *packetView) keys() []look.Key {
+	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "[ ]", Does: "previous, next packet"}, {Key: "y", Does: "copy topic"}, {Key: "Y", Does: "copy payload"}}
+}
+
+func (v *packetView) key(s *Screen, key string) tea.Cmd {
+	switch key {
+	case "esc", "backspace":
+		s.open = nil
+	case "up", "k":
+		v.top = max(0, v.top-1)
+	case "down", "j":
+		v.top = min(max(0, v.lines-5), v.top+1)
+	case "pgup":
+		v.top = max(0, v.top-10)
+	case "pgdown":
+		v.top = min(max(0, v.lines-5), v.top+10)
+	case "[", "]":
+		if to := s.cursor + map[string]int{"[": -1, "]": 1}[key]; to >= 0 && to < len(s.events) {
+			s.cursor, s.follow = to, false
+			s.open = newPacketView(s, s.events[to])
+		}
+	case "y", "Y":
+		p := v.event.Publish()
+		if p == nil {
+			return look.Tell(true, "only a PUBLISH has a topic and a payload")
+		}
+		text, what := p.Topic, "topic"
+		if key == "Y" {
+			text, what = string(p.Payload), "payload"
+		}
+		return tea.Batch(tea.SetClipboard(text), look.Tell(false, what+" copied"))
+	}
+	return nil
+}
+
+// line is a row of the view.
+type line struct {
+	parts []part
+}
+
+type part struct {
+	x    int
+	text string
+	st   look.Style
+}
+
+func (v *packetView) draw(c look.Canvas) {
+	t := c.Theme
+	e := &v.event
+	way := map[trace.Kind]string{trace.Sent: "sent by " + e.Client + " to " + e.Broker, trace.Received: "received by " + e.Client + " from " + e.Broker,
+		trace.Link: "link of " + e.Client + " to " + e.Broker}[e.Kind]
+	x := c.Text(1, 0, title(e)+"  ", t.Strong)
+	c.Text(x, 0, look.Clip(fmt.Sprintf("%s at %s, connection %d, MQTT %s", way, e.At.Format("15:04:05.000000"), e.Conn, e.Version), c.W-x), t.Dim)
+	lines := v.build(c.W, t)
+	v.lines = len(lines)
+	for y := 1; y < c.H && v.top+y-1 < len(lines); y++ {
+		for _, p := range lines[v.top+y-1].parts {
+			c.Text(p.x, y, look.Clip(p.text, c.W-p.x), p.st)
+		}
+	}
+	if below := len(lines) - v.top - (c.H - 1); below > 0 {
+		c.Right(c.W-1, c.H-1, fmt.Sprintf(" ↓ %d more ", below), t.Warn)
+	}
+}
+
+func title(e *trace.Event) string {
+	if e.Packet == nil {
+		return e.Describe()
+	}
+	return e.Packet.Type().String()
+}
+
+func (v *packetView) build(w int, t *look.Theme) (out []line) {
+	add := func(parts ...part) { out = append(out, line{parts}) }
+	rule := func(s string) { add(part{0, "── " + s + " " + strings.Repeat("─", max(0, w-len(s)-4)), t.Line}) }
+	pair := func(k, val string, st look.Style) {
+		for i, l := range look.Wrap(val, w-20) {
+			if i == 0 {
+				add(part{2, k, t.Dim}, part{18, l, st})
+			} else {
+				add(part{18, l, st})
+			}
+		}
+	}
+	e := &v.event
+	if e.Kind == trace.Link {
+		pair(string(e.Link), e.Text, t.Text)
+		return out
+	}
+	v.contract(t, rule, pair)
+	v.hops(t, rule, pair)
+	if p := e.Publish(); p != nil && len(p.Payload) > 0 {
+		rule(fmt.Sprintf("payload, %d bytes", len(p.Payload)))
+		for _, l := range pretty(p.Payload) {
+			for _, wrapped := range look.Wrap(l, w-4) {
+				add(part{2, wrapped, t.Text})
+			}
+		}
+	}
+	rule(fmt.Sprintf("bytes, %d in all, and what they mean", len(e.Raw)))
+	if v.broken != nil {
+		pair("✗ malformed", v.broken.Error(), t.Broken)
+	}
+	per := 8
+	if w >= 110 {
+		per = 16
+	}
+	at := 8 + per*3 + 2
+	for _, s := range v.spans {
+		st := t.Text
+		value := s.Value
+		if s.Secret {
+			st = t.Old
+		}
+		for i := s.Start; i < s.End || i == s.Start; i += per {
+			hex := fmt.Sprintf("% x", e.Raw[i:min(i+per, s.End)])
+			if s.Secret {
+				hex = strings.Repeat("•• ", min(i+per, s.End)-i)
+			}
+			parts := []part{{2, fmt.Sprintf("%04x", i), t.Old}, {8, hex, t.Ours}}
+			if i == s.Start {
+				parts = append(parts, part{at, s.Name, t.Dim}, part{at + 26, value, st})
+			}
+			add(parts...)
+			if i-s.Start > 512 { // a long payload: its text stands above
+				add(part{8, fmt.Sprintf("… %d more bytes", s.End-i-per), t.Dim})
+				break
+			}
+		}
+	}
+	return out
+}
+
+// contract says how the message stands against the contract.
+func (v *packetView) contract(t *look.Theme, rule func(string), pair func(k, val string, st look.Style)) {
+	if !v.judged {
+		return
+	}
+	rule("contract")
+	j := v.finding.Judgement
+	if j.Clause == nil {
+		text := "no clause covers " + v.event.Publish().Topic
+		if j.Near != "" {
+			text += "; meant for " + j.Near + "?"
+		}
+		pair("? stray", text, t.Warn)
+	} else {
+		pair("clause", j.Clause.Name+"  "+j.Clause.Note, t.Text)
+		if len(j.Breaches) == 0 {
+			pair("✓ kept", "nothing is wrong with this message", t.Kept)
+		}
+	}
+	for _, b := range j.Breaches {
+		pair("✗ breach", b.String(), t.Broken)
+	}
+	who := v.finding.Sender
+	if who == "" {
+		who = "unknown: the broker does not tell, and no client of ours sent it"
+	}
+	pair("sender", who, t.Text)
+}
+
+// hops follows the message to its receivers.
+func (v *packetView) hops(t *look.Theme, rule func(string), pair func(k, val string, st look.Style)) {
+	j := v.journey
+	if j == nil {
+		return
+	}
+	rule("journey")
+	if j.Sender != "" {
+		text := fmt.Sprintf("QoS %d", j.QoS)
+		if j.Retain {
+			text += ", retain"
+		}
+		if j.QoS > 0 && !j.Done.IsZero() {
+			text += ", acknowledged after " + look.Duration(j.Done.Sub(j.SentAt))
+		} else if j.QoS > 0 {
+			text += ", not acknowledged yet"
+		}
+		if j.Resent > 0 {
+			text += fmt.Sprintf(", sent again %d×", j.Resent)
+		}
+		pair("from "+j.Sender, text, t.Text)
+	}
+	for _, h := range j.Hops {
+		text := fmt.Sprintf("QoS %d, retain flag %d", h.QoS, map[bool]int{true: 1}[h.Retain])
+		if h.Copy {
+			text += ", a stored message that greeted its subscription"
+		}
+		if h.Delay > 0 {
+			text += ", after " + look.Duration(h.Delay.Round(time.Microsecond))
+		}
+		pair("to "+h.Client, text, t.Text)
+	}
+	if len(j.Hops) == 0 {
+		pair("to", "nobody that we watch", t.Dim)
+	}
+}
+
+// pretty writes a payload for reading: JSON indented, other text by lines, anything
+// else in hexadecimal.
+func pretty(b []byte) []string {
+	var out bytes.Buffer
+	if json.Valid(b) && (b[0] == '{' || b[0] == '[') && json.Indent(&out, b, "", "  ") == nil {
+		return strings.Split(out.String(), "\n")
+	}
+	printable := true
+	for _, r := range string(b) {
+		if r == '\uFFFD' || r < ' ' && r != '\n' && r != '\t' && r != '\r' {
+			printable = false
+		}
+	}
+	if printable {
+		return strings.Split(strings.ReplaceAll(string(b), "\t", "    "), "\n")
+	}
+	var lines []string
+	for i := 0; i < len(b) && i < 1024; i += 16 {
+		lines = append(lines, fmt.Sprintf("%04x  % x", i, b[i:min(i+16, len(b))]))
+	}
+	return lines
+}
