@@ -162,7 +162,7 @@ func (p *Pass) Note(format string, args ...any) {
 
 // Topic returns a topic of the check's own.
 func (p *Pass) Topic(parts ...string) string {
-	return strings.Join(append([]string{TopicRoot, p.run, fmt.Sprintf("%s-v%d", p.Check.Name, p.Version)}, parts...), "/")
+	return strings.Join(append([]string{TopicRoot, p.run, p.Check.Name + "-v" + strings.ReplaceAll(p.Version.String(), ".", "")}, parts...), "/")
 }
 
 // Enter connects a peer. A refusal or failure makes the check undecided, or

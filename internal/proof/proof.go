@@ -52,9 +52,15 @@ type Check struct {
 	Run func(*Pass) error
 }
 
-// Family is the part of the name before the dot.
+// families names the family of checks whose names begin otherwise.
+var families = map[string]string{"keepalive": "connect", "auth": "connect", "qos1": "qos", "qos2": "qos"}
+
+// Family is the group of the catalogue that the check belongs to.
 func (c *Check) Family() string {
 	family, _, _ := strings.Cut(c.Name, ".")
+	if f, ok := families[family]; ok {
+		return f
+	}
 	return family
 }
 

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/sahilm/fuzzy"
 
 	"hodstone/internal/tui/contract"
@@ -45,6 +46,8 @@ type screen interface {
 type model struct {
 	bench   *workbench.Bench
 	theme   look.Theme
+	dark    bool // the terminal's ground
+	full    bool // the terminal has all colours
 	screens []screen
 	wire    *wire.Screen
 	at      int
@@ -83,7 +86,7 @@ func Run(ctx context.Context, b *workbench.Bench) error {
 
 func newModel(b *workbench.Bench) *model {
 	w := wire.New(b)
-	m := &model{bench: b, theme: look.NewTheme(true), wire: w, screens: []screen{contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
+	m := &model{bench: b, dark: true, full: true, theme: look.NewTheme(true, true), wire: w, screens: []screen{contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
 	if len(b.Workspace.Problems) > 0 {
 		m.overlay = problems
 	}
@@ -101,7 +104,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.theme = look.NewTheme(msg.IsDark())
+		m.dark = msg.IsDark()
+		m.theme = look.NewTheme(m.dark, m.full)
+	case tea.ColorProfileMsg:
+		m.full = msg.Profile == colorprofile.TrueColor
+		m.theme = look.NewTheme(m.dark, m.full)
 	case tick:
 		for _, s := range m.screens {
 			s.Refresh()

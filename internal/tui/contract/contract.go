@@ -274,7 +274,9 @@ func (s *Screen) drawRow(c look.Canvas, y, i int) {
 	case r.title != "":
 		c.Rule(y, "", t.Dim)
 		x := c.Text(1, y, " "+r.title+" ", t.Strong)
-		x = c.Text(x, y, r.note+" ", t.Dim)
+		if k.who > 0 || i+1 >= len(s.rows) || s.rows[i+1].clause == nil || len(s.rows[i+1].clause.Topic.Parameters()) == 0 {
+			x = c.Text(x, y, r.note+" ", t.Dim)
+		}
 		s.headings(c, y, i, max(x, k.name+k.who+k.how+2), k)
 	case r.clause != nil:
 		x := 2
@@ -290,11 +292,11 @@ func (s *Screen) drawRow(c look.Canvas, y, i int) {
 		for n, cell := range r.cells {
 			w := k.cell
 			if len(r.cells) == 1 {
-				w = k.cell * 4
+				w = k.cell * 2
 			}
 			s.drawCell(c.Sub(x+n*k.cell, y, w-1, 1), cell, r.headed)
 			if here && n == min(s.col, len(r.cells)-1) {
-				c.Paint(x+n*k.cell-1, y, min(w, k.cell), t.Select)
+				c.Paint(x+n*k.cell-1, y, w, t.Select)
 			}
 		}
 		if here {
@@ -379,6 +381,9 @@ func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
 	}
 	if cell.Last.At.IsZero() {
 		word := "nothing yet"
+		if c.W < 14 {
+			word = "none"
+		}
 		if cell.State == core.CellSilent {
 			word = "silent"
 		}
@@ -398,7 +403,7 @@ func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
 		c.Right(c.W-look.Width(age)-1, 0, fmt.Sprintf("✗%d", cell.Broken), t.Broken)
 	}
 	room := c.W - x - look.Width(tail) - 1
-	text := label + headline(cell)
+	text := label + headline(cell, room-look.Width(label))
 	if cell.State == core.CellSilent {
 		text = label + "silent"
 	}
@@ -408,25 +413,35 @@ func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
 	c.Text(x, 0, look.Clip(text, room), st)
 }
 
-// headline is the part of a payload that tells most: the first field with its unit.
-func headline(cell *core.Cell) string {
-	v := cell.Value
-	if v == nil {
-		return payload.Show(cell.Last.Payload, 40)
-	}
+// headline is the part of a payload that tells most, as far as there is room: the first
+// fields with their units.
+func headline(cell *core.Cell, room int) string {
 	fields := cell.Clause.Payload.Fields()
-	if len(fields) == 0 {
-		return payload.Show(cell.Last.Payload, 40)
-	}
-	var parts []string
-	for _, f := range fields[:min(2, len(fields))] {
-		x, ok := payload.At(v, f.Pointer)
-		if !ok || strings.HasSuffix(f.Type, "date-time") {
+	text := ""
+	for _, f := range fields {
+		x, ok := payload.At(cell.Value, f.Pointer)
+		if !ok || cell.Value == nil || strings.HasSuffix(f.Type, "date-time") {
 			continue
 		}
-		parts = append(parts, strings.TrimSpace(show(x)+" "+f.Unit))
+		part := strings.TrimSpace(show(x) + " " + f.Unit)
+		if text == "" && look.Width(part) > room {
+			part = show(x)
+		}
+		if b, is := x.(bool); is {
+			part = map[bool]string{true: f.Name, false: "not " + f.Name}[b]
+		}
+		if text != "" {
+			part = text + ", " + part
+		}
+		if text != "" && look.Width(part) > room {
+			break
+		}
+		text = part
 	}
-	return strings.Join(parts, ", ")
+	if text == "" {
+		return payload.Show(cell.Last.Payload, 40)
+	}
+	return text
 }
 
 func show(v any) string {

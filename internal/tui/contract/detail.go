@@ -115,6 +115,21 @@ func (d *detail) draw(s *Screen, c look.Canvas) {
 	}
 	n := d.drawFields(c.Sub(0, y, c.W, c.H-y), value, d.breach)
 	d.drawPayload(c.Sub(0, y+n+1, c.W, c.H-y-n-1), body)
+	d.drawBreaches(s, c.Sub(0, y+n+6, c.W, c.H-y-n-6))
+}
+
+// drawBreaches lists the cell's latest breaches; b goes through them.
+func (d *detail) drawBreaches(s *Screen, c look.Canvas) {
+	if len(d.breaches) == 0 || c.H < 2 {
+		return
+	}
+	c.Rule(0, "breaches of this cell, the latest first", c.Theme.Strong)
+	for i := range d.breaches {
+		s.drawBreach(c, i+1, &d.breaches[i])
+		if b := d.breach; b != nil && b.At.Equal(d.breaches[i].At) && b.Where == d.breaches[i].Where {
+			c.Text(0, i+1, "▸", c.Theme.Ours)
+		}
+	}
 }
 
 func (d *detail) drawHead(s *Screen, c look.Canvas) int {

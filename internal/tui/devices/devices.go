@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -355,8 +356,18 @@ func (s *Screen) drawDetail(c look.Canvas) {
 	if why != "" {
 		c.Text(2, 2, look.Clip(why, c.W-3), phaseStyle(t, st.Phase))
 	}
+	waves := 0
+	for _, g := range st.Signals {
+		if g.Wave != "constant" {
+			waves++
+		}
+	}
+	room := c.H - 6 - (len(st.Signals) - waves)
+	tall := 1
+	if waves > 0 {
+		tall = max(1, min(4, room/waves-1))
+	}
 	y := 4
-	long := c.W - 44
 	for _, g := range st.Signals {
 		if y >= c.H-1 {
 			break
@@ -368,10 +379,22 @@ func (s *Screen) drawDetail(c look.Canvas) {
 			kind += ", held"
 		}
 		c.Text(32, y, look.Clip(kind, 14), t.Dim)
-		if len(g.History) > 1 && g.Wave != "constant" {
-			c.Text(46, y, look.Spark(g.History, min(long, 60)), t.Ours)
+		if len(g.History) < 2 || g.Wave == "constant" {
+			y++
+			continue
 		}
-		y++
+		shown := g.History
+		for k, line := range look.Chart(shown, c.W-60, tall) {
+			if y+k < c.H-1 {
+				c.Text(58, y+k, line, t.Ours)
+			}
+		}
+		c.Right(56, y, look.Number(slices.Max(shown)), t.Old)
+		if tall > 1 {
+			c.Right(56, y+tall-1, look.Number(slices.Min(shown)), t.Old)
+			y++
+		}
+		y += tall
 	}
 	if y < c.H {
 		c.Text(2, c.H-1, look.Clip("publishes "+strings.Join(st.Publishes, ", ")+"   takes "+strings.Join(st.Takes, ", "), c.W-3), t.Dim)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -34,27 +35,31 @@ type Theme struct {
 	Line   Style // rules, lanes
 }
 
-// NewTheme returns the theme for a dark or a light terminal.
-func NewTheme(dark bool) Theme {
+// NewTheme returns the theme for a dark or a light terminal. The grounds have
+// stand-ins among the 256 colours: the nearest of those to slate is a loud blue.
+func NewTheme(dark, fullColour bool) Theme {
 	pick := func(onDark, onLight string) color.Color {
 		if dark {
 			return lipgloss.Color(onDark)
 		}
 		return lipgloss.Color(onLight)
 	}
-	ground := pick("#141b21", "#f6f7f4")
+	ground, rail, chosen := pick("#141b21", "#f6f7f4"), pick("#1d2730", "#e6eae6"), pick("#2f4656", "#cfdde4")
+	if !fullColour {
+		ground, rail, chosen = pick("234", "255"), pick("236", "253"), pick("239", "152")
+	}
 	st := func(fg color.Color, attrs uint8) Style { return Style{Fg: fg, Bg: ground, Attrs: attrs} }
 	text := pick("#cfd8dc", "#22303a")
 	t := Theme{
 		Ground: Style{Bg: ground},
-		Rail:   Style{Fg: text, Bg: pick("#1d2730", "#e6eae6")},
+		Rail:   Style{Fg: text, Bg: rail},
 		Text:   st(text, 0), Strong: st(pick("#f2f6f7", "#0b151c"), uv.AttrBold),
 		Dim: st(pick("#8d9ca6", "#5a6a74"), 0), Old: st(pick("#70808a", "#7b8890"), 0),
 		Kept: st(pick("#9dbf7c", "#45702a"), 0), Broken: st(pick("#f0795b", "#b3341a"), uv.AttrBold),
 		Warn: st(pick("#dbab4f", "#8a6100"), 0), Ours: st(pick("#8cc8e6", "#1f6a91"), 0),
 		Line: st(pick("#35444f", "#c3ccc9"), 0),
 	}
-	t.Select = Style{Fg: pick("#ffffff", "#000000"), Bg: pick("#2f4656", "#cfdde4"), Attrs: uv.AttrBold}
+	t.Select = Style{Fg: pick("#ffffff", "#000000"), Bg: chosen, Attrs: uv.AttrBold}
 	return t
 }
 
@@ -250,6 +255,55 @@ func Spark(values []float64, w int) string {
 		b.WriteRune(bars[i])
 	}
 	return b.String()
+}
+
+// brailleDots are the dots of U+2800, by column and row of a cell.
+var brailleDots = [2][4]rune{{0x01, 0x02, 0x04, 0x40}, {0x08, 0x10, 0x20, 0x80}}
+
+// Chart draws numbers as a thin line in h rows of at most w cells, two numbers to a cell,
+// the newest at the right, between the smallest and the largest.
+func Chart(values []float64, w, h int) []string {
+	if h <= 1 {
+		return []string{Spark(values, w)}
+	}
+	values = values[max(0, len(values)-2*w):]
+	if len(values) == 0 {
+		return make([]string, h)
+	}
+	lo, hi := slices.Min(values), slices.Max(values)
+	dots := 4 * h
+	height := func(v float64) int { // 0 is the lowest dot
+		if hi == lo {
+			return dots / 2
+		}
+		return int(math.Round((v - lo) / (hi - lo) * float64(dots-1)))
+	}
+	cells := make([][]rune, h)
+	for y := range cells {
+		cells[y] = []rune(strings.Repeat("\u2800", (len(values)+1)/2))
+	}
+	before := height(values[0])
+	for i, v := range values {
+		now := height(v)
+		from, to := min(before, now), max(before, now)
+		if to > from && before != now { // join to the number before, without doubling its dot
+			if before < now {
+				from++
+			} else {
+				to--
+			}
+		}
+		for d := from; d <= to; d++ {
+			row := dots - 1 - d
+			cells[row/4][i/2] |= brailleDots[i%2][row%4]
+		}
+		before = now
+	}
+	out := make([]string, h)
+	for y := range out {
+		out[y] = string(cells[y])
+	}
+	return out
 }
 
 // RailLine is a line of live state on the rail.

@@ -38,7 +38,8 @@ type Drawing struct {
 
 const (
 	gutter    = 11 // for the time
-	laneWidth = 9
+	laneLeast = 10 // for the longest name of a packet that is sent often, and its arrow
+	laneMost  = 18
 	leastText = 34 // for the description beside the lanes
 	// BrokerLane is what the middle lane is called.
 	BrokerLane = "broker"
@@ -57,11 +58,12 @@ func Lanes(events []trace.Event) (out []string) {
 }
 
 // lanes gives each client its column; nil where there is no room for all.
-func (d *Drawing) lanes(w int) (columns map[string]int, broker, end int) {
+func (d *Drawing) lanes(w int) (columns map[string]int, broker, end, laneWidth int) {
 	n := len(d.Lanes) + 1
-	if gutter+n*laneWidth+leastText > w || len(d.Lanes) == 0 {
-		return nil, 0, 0
+	if gutter+n*laneLeast+leastText > w || len(d.Lanes) == 0 {
+		return nil, 0, 0, 0
 	}
+	laneWidth = max(laneLeast, min(laneMost, (w-gutter-2*leastText)/n))
 	columns = map[string]int{}
 	middle := (len(d.Lanes) + 1) / 2
 	col := func(i int) int { return gutter + i*laneWidth + laneWidth/2 }
@@ -71,14 +73,14 @@ func (d *Drawing) lanes(w int) (columns map[string]int, broker, end int) {
 		}
 		columns[name] = col(i)
 	}
-	return columns, col(middle), gutter + n*laneWidth + 1
+	return columns, col(middle), gutter + n*laneWidth + 1, laneWidth
 }
 
 // Draw draws the header and as many events as fit. It returns how many rows of
 // events there are.
 func (d *Drawing) Draw(c look.Canvas) (rows int) {
 	t := c.Theme
-	columns, broker, textAt := d.lanes(c.W)
+	columns, broker, textAt, laneWidth := d.lanes(c.W)
 	c.Text(0, 0, "time", t.Dim)
 	if columns == nil {
 		c.Text(gutter, 0, "client", t.Dim)
@@ -145,7 +147,7 @@ func (d *Drawing) style(e *trace.Event, t *look.Theme) (look.Style, Mark) {
 	case e.Publish() != nil:
 		return t.Text, m
 	}
-	return t.Old, m
+	return t.Dim, m
 }
 
 // arrow draws the packet between its client's lane and the broker's. A retained copy

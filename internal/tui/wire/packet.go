@@ -120,7 +120,7 @@ func title(e *trace.Event) string {
 
 func (v *packetView) build(w int, t *look.Theme) (out []line) {
 	add := func(parts ...part) { out = append(out, line{parts}) }
-	rule := func(s string) { add(part{0, "── " + s + " " + strings.Repeat("─", max(0, w-len(s)-4)), t.Line}) }
+	rule := func(s string) { add(part{0, strings.Repeat("─", w), t.Line}, part{1, " " + s + " ", t.Strong}) }
 	pair := func(k, val string, st look.Style) {
 		for i, l := range look.Wrap(val, w-20) {
 			if i == 0 {

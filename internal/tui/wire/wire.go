@@ -4,6 +4,7 @@ package wire
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -58,7 +59,7 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	rate := s.bench.Snapshot().Rate
 	lines := []look.RailLine{{Text: fmt.Sprintf("%.0f/s", rate), Style: t.Dim}}
 	if s.paused {
-		lines = append(lines, look.RailLine{Text: fmt.Sprintf("‖ paused, %d new", s.waiting), Style: t.Warn})
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("‖ %d new", s.waiting), Style: t.Warn})
 	}
 	return lines
 }
@@ -241,7 +242,12 @@ func (s *Screen) mark(e *trace.Event, t *look.Theme) sequence.Mark {
 	case f.Judgement.Clause == nil:
 		return sequence.Mark{Sign: "?", Word: "stray", Style: t.Warn}
 	case len(f.Judgement.Breaches) > 0:
-		return sequence.Mark{Sign: "✗", Word: "breach", Style: t.Broken}
+		b := f.Judgement.Breaches[0]
+		rule := b.Keyword
+		if rule == "" {
+			rule = string(b.Rule)
+		}
+		return sequence.Mark{Sign: "✗", Word: look.Clip(fmt.Sprintf("%s %s %s", rule, b.Where, b.Seen), 26), Style: t.Broken}
 	}
 	return sequence.Mark{}
 }
@@ -323,5 +329,14 @@ func (s *Screen) Draw(c look.Canvas) {
 	d.Draw(body)
 }
 
-// lanes are all clients in the events, so that lanes stay where they are while one scrolls.
-func (s *Screen) lanes() []string { return sequence.Lanes(s.events) }
+// lanes are all clients in the events, so that lanes stay where they are while one
+// scrolls: devices in the workspace's order, then Hodstone's own.
+func (s *Screen) lanes() []string {
+	out := sequence.Lanes(s.events)
+	place := map[string]int{}
+	for i, d := range s.bench.Devices() {
+		place[d.Name] = i - 1000
+	}
+	slices.SortStableFunc(out, func(a, b string) int { return place[a] - place[b] })
+	return out
+}
