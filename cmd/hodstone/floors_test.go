@@ -35,7 +35,7 @@ var inside = map[string][]string{
 var forbidden = map[string][]string{
 	"charm.land/":   {"hodstone/internal/cli", "hodstone/internal/workbench", "hodstone/internal/report", "hodstone/internal/proof", "hodstone/internal/device"},
 	"net":           {"hodstone/internal/tui", "hodstone/internal/contract", "hodstone/internal/mqtt/packet", "hodstone/internal/mqtt/topic"},
-	"os":            {"hodstone/internal/contract", "hodstone/internal/proof", "hodstone/internal/trace", "hodstone/internal/device"},
+	"os":            {"hodstone/internal/tui", "hodstone/internal/contract", "hodstone/internal/proof", "hodstone/internal/trace", "hodstone/internal/device"},
 	"testing":       {"hodstone/"},
 	"hodstone/demo": {"hodstone/internal/workbench", "hodstone/internal/tui"},
 }

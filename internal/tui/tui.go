@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -48,6 +47,7 @@ type model struct {
 	theme   look.Theme
 	dark    bool // the terminal's ground
 	full    bool // the terminal has all colours
+	colours bool // it has any, and the user wants them
 	screens []screen
 	wire    *wire.Screen
 	at      int
@@ -107,7 +107,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.dark = msg.IsDark()
 		m.theme = look.NewTheme(m.dark, m.full)
 	case tea.ColorProfileMsg:
-		m.full = msg.Profile == colorprofile.TrueColor
+		m.full, m.colours = msg.Profile == colorprofile.TrueColor, msg.Profile >= colorprofile.ANSI
 		m.theme = look.NewTheme(m.dark, m.full)
 	case tick:
 		for _, s := range m.screens {
@@ -263,7 +263,7 @@ func (m *model) View() tea.View {
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "Hodstone"
-	if os.Getenv("NO_COLOR") == "" {
+	if m.colours {
 		v.BackgroundColor = m.theme.Ground.Bg
 	}
 	v.SetContent(m.draw())

@@ -300,7 +300,7 @@ func (s *Screen) Draw(c look.Canvas) {
 		x = c.Text(x, 0, f+"  ", t.Ours)
 	}
 	if s.missed > 0 {
-		x = c.Text(x, 0, fmt.Sprintf("%d not shown: too fast for the memory  ", s.missed), t.Warn)
+		c.Text(x, 0, fmt.Sprintf("%d not shown: too fast for the memory  ", s.missed), t.Warn)
 	}
 	c.Right(c.W-1, 0, "seconds since "+s.since.Format("15:04:05"), t.Dim)
 	body := c.Sub(0, 1, c.W, c.H-1)
