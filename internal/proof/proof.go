@@ -146,6 +146,7 @@ type Result struct {
 	Notes    []string
 	Steps    []Step
 	Evidence []trace.Event
+	Clients  []string // of the evidence, in the order in which the check made them
 	// Pairings is what qos.pairings found, by QoS published and subscribed; else nil.
 	Pairings *[3][3]Pairing
 	At       time.Time
@@ -220,11 +221,12 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 	if o.Run == "" {
 		o.Run = RunID()
 	}
-	l, err := t.Dial(ctx)
-	if err != nil {
+	switch l, err := t.Dial(ctx); {
+	case err == nil:
+		l.Close()
+	case ctx.Err() == nil: // else it was stopped: every check says so
 		return nil, fmt.Errorf("%w: %w", ErrNotReached, err)
 	}
-	l.Close()
 	p := &Proof{Target: t, Run: o.Run, Started: time.Now(), Results: make([]Result, len(o.Checks)*len(o.Versions))}
 	slots := make(chan struct{}, o.Parallel)
 	var wg sync.WaitGroup
@@ -280,5 +282,8 @@ func runOne(ctx context.Context, t Target, o Options, c *Check, v packet.Version
 		r.Seen = "just that"
 	}
 	r.Evidence, _ = p.log.Read(1, evidenceLimit)
+	for _, peer := range p.peers {
+		r.Clients = append(r.Clients, peer.Name)
+	}
 	return r
 }

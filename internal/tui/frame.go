@@ -96,13 +96,16 @@ func (m *model) drawFoot(c look.Canvas, s screen) {
 		c.Text(1, 0, look.Clip(sign+m.notice.Text, c.W-2), st)
 		return
 	}
-	x := 1
-	keys := s.Keys()
-	if !s.Typing() {
-		keys = append(keys, look.Key{Key: "?", Does: "keys"}, look.Key{Key: ":", Does: "actions"}, look.Key{Key: "q", Does: "quit"})
+	end := c.W - 1
+	if !s.Typing() { // these do something everywhere
+		for _, k := range []look.Key{{Key: "q", Does: "quit"}, {Key: ":", Does: "actions"}, {Key: "?", Does: "keys"}} {
+			end -= look.Width(k.Key) + look.Width(k.Does) + 3
+			c.Text(c.Text(end, 0, k.Key, on(t.Ours))+1, 0, k.Does, on(t.Dim))
+		}
 	}
-	for _, k := range keys {
-		if x+look.Width(k.Key)+look.Width(k.Does)+1 > c.W-1 {
+	x := 1
+	for _, k := range s.Keys() {
+		if x+look.Width(k.Key)+look.Width(k.Does)+3 > end {
 			c.Text(x, 0, "…", on(t.Dim))
 			break
 		}
@@ -126,7 +129,7 @@ func (m *model) drawHelp(c look.Canvas, s screen) {
 	t := &m.theme
 	keys := append(s.Keys(), look.Key{Key: fmt.Sprintf("1–%d", len(m.screens)), Does: "go to a step; tab goes to the next"},
 		look.Key{Key: ":", Does: "all actions by name"}, look.Key{Key: "esc", Does: "back, to where one was"}, look.Key{Key: "q", Does: "quit"})
-	b := m.box(c, 64, len(keys)+12, "keys of the "+s.Title()+" screen")
+	b := m.box(c, 72, len(keys)+12, "keys of the "+s.Title()+" screen")
 	y := 0
 	for _, k := range keys {
 		b.Text(0, y, k.Key, look.On(t.Ours, t.Rail))
@@ -161,15 +164,26 @@ func (m *model) drawActions(c look.Canvas) {
 
 func (m *model) drawProblems(c look.Canvas) {
 	t := &m.theme
+	width := min(120, m.w-4)
 	var lines []string
 	for _, p := range m.bench.Workspace.Problems {
-		lines = append(lines, strings.Split(p.Error(), "\n")...)
+		lines = append(lines, look.Wrap(fmt.Sprintf("✗ line %d, column %d: %s", p.Line, p.Column, p.Message), width-4)...)
+		if p.Excerpt != "" {
+			lines = append(lines, strings.Split(p.Excerpt, "\n")...)
+		}
+		if p.Hint != "" {
+			lines = append(lines, look.Wrap("  hint: "+p.Hint, width-4)...)
+		}
 		lines = append(lines, "")
 	}
-	b := m.box(c, 120, len(lines)+6, look.Plural(len(m.bench.Workspace.Problems), "problem")+" in the workspace; what is sound is open")
+	b := m.box(c, width, len(lines)+6, look.Plural(len(m.bench.Workspace.Problems), "problem")+" in the workspace; what is sound is open")
 	m.scroll = max(0, min(m.scroll, len(lines)-b.H+1))
 	for y := 0; y < b.H-1 && m.scroll+y < len(lines); y++ {
-		b.Text(0, y, look.Clip(lines[m.scroll+y], b.W), look.On(t.Text, t.Rail))
+		st := t.Text
+		if strings.HasPrefix(lines[m.scroll+y], "✗") {
+			st = t.Broken
+		}
+		b.Text(0, y, look.Clip(lines[m.scroll+y], b.W), look.On(st, t.Rail))
 	}
 	b.Text(0, b.H-1, "↑↓ scroll   esc goes on with what is sound   ! shows this again", look.On(t.Ours, t.Rail))
 }

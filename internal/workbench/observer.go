@@ -282,18 +282,23 @@ func (b *Bench) Finding(seq uint64) (Finding, bool) {
 	return f, ok
 }
 
-// Journeys returns the last journeys, oldest first, as copies.
-func (b *Bench) Journeys(limit int) []trace.Journey {
+// Journey returns the journey that the event with the number belongs to, as a copy.
+func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	all := b.journeys.All()
-	all = all[max(0, len(all)-limit):]
-	out := make([]trace.Journey, len(all))
-	for i, j := range all {
-		out[i] = *j
-		out[i].Hops = append([]trace.Hop(nil), j.Hops...)
+	for i := len(all) - 1; i >= 0; i-- {
+		found := all[i].SentSeq == seq
+		for _, h := range all[i].Hops {
+			found = found || h.Seq == seq
+		}
+		if found {
+			j := *all[i]
+			j.Hops = append([]trace.Hop(nil), j.Hops...)
+			return j, true
+		}
 	}
-	return out
+	return trace.Journey{}, false
 }
 
 // ProofState is the latest proof, finished or under way.

@@ -36,7 +36,9 @@ func (l *loader) load(root node) {
 		l.login(e)
 	}
 	for _, e := range f["brokers"].entries("brokers") {
-		l.broker(e)
+		if l.broker(e); l.w.Broker(e.key) == nil {
+			root.r.unsound["broker "+e.key] = true
+		}
 	}
 	l.contract(f["contract"])
 	for _, e := range f["devices"].entries("devices") {
@@ -68,11 +70,8 @@ func (l *loader) login(e entry) {
 		login.Username = e.key
 	}
 	if p := f["password"]; p.exists() {
-		secret, ok := l.secret(p, "the password of login "+e.key)
-		if !ok {
-			return
-		}
-		login.Password, login.HasPassword = secret, true
+		// Without its secret the login stays: a stand-in makes one up, a real broker refuses it.
+		login.Password, login.HasPassword = l.secret(p, "the password of login "+e.key)
 	}
 	l.w.Logins = append(l.w.Logins, login)
 }
@@ -113,7 +112,9 @@ func (n node) known(what string, all []string) (string, bool) {
 	if !n.exists() || slices.Contains(all, s) {
 		return s, true
 	}
-	n.fail(suggest(s, all), "%s %q is not defined", what, s)
+	if !n.r.unsound[what+" "+s] { // what is wrong with it is told where it is defined
+		n.fail(suggest(s, all), "%s %q is not defined", what, s)
+	}
 	return s, false
 }
 
@@ -238,6 +239,9 @@ func (l *loader) contract(n node) {
 					"duplicate topic: clause %s covers %s, and so does clause %s", a.Name, a.Topic, b.Name)
 				c.Clauses = c.Clauses[:len(c.Clauses)-1]
 			}
+		}
+		if c.Clause(e.key) == nil {
+			e.at.r.unsound["clause "+e.key] = true
 		}
 	}
 	for _, cl := range c.Clauses { // clauses may name later ones
@@ -408,7 +412,10 @@ func (l *loader) deviceBroker(d *Device, n node) {
 	name, listener, _ := strings.Cut(n.str("broker"), "/")
 	b := l.w.Broker(name)
 	if b == nil {
-		n.fail(suggest(name, all), "broker %q is not defined", name)
+		if !n.r.unsound["broker "+name] {
+			n.fail(suggest(name, all), "broker %q is not defined", name)
+		}
+		d.Broker = name
 		return
 	}
 	ways := b.Listeners
@@ -631,6 +638,9 @@ func (l *loader) reaction(d *Device, n node) {
 	}
 	for _, x := range f["publish"].list() {
 		name := x.str("publish")
+		if x.r.unsound["clause "+name] {
+			continue
+		}
 		if !slices.ContainsFunc(d.Publishes, func(p Publication) bool { return p.Clause == name }) {
 			x.fail("add it to the device's publishes; without 'every' it is sent in reactions only", "device %s publishes nothing under clause %q", d.Name, name)
 		}

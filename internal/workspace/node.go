@@ -43,8 +43,9 @@ type reader struct {
 	lines    []string
 	anchors  map[string]ast.Node
 	problems []*Problem
-	depth    int // of aliases being followed
-	read     int // nodes read in all
+	unsound  map[string]bool // what is defined in the file but had problems, as "clause NAME"
+	depth    int             // of aliases being followed
+	read     int             // nodes read in all
 }
 
 // Limits against files whose aliases contain themselves or one another many times.
@@ -83,7 +84,7 @@ type entry struct {
 }
 
 func parse(file string, src []byte) (*reader, node, bool) {
-	r := &reader{file: file, lines: strings.Split(string(src), "\n"), anchors: map[string]ast.Node{}}
+	r := &reader{file: file, lines: strings.Split(string(src), "\n"), anchors: map[string]ast.Node{}, unsound: map[string]bool{}}
 	f, err := parser.ParseBytes(src, 0)
 	if err != nil {
 		var y yaml.Error

@@ -65,13 +65,13 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 	}{
 		{"misspelt key", "stand-in:", "stand-inn:", `stand-inn`, `no key "stand-inn"|did you mean "stand-in"?`, -1},
 		{"unknown top key", "devices:", "divices:", `divices`, `the workspace has no key "divices"|devices`, 0},
-		{"bad schema", `{$ref: "s.json#/$defs/a"}`, `{type: objekt}`, `objekt`, `schema of clause a is bad|/type`, 0},
-		{"schema file missing", `s.json#`, `t.json#`, `{$ref`, "cannot read t.json", 0},
-		{"schema from the net", `s.json#/$defs/a`, `https://x.example/s`, `{$ref`, "files beside the workspace only", 0},
+		{"bad schema", `{$ref: "s.json#/$defs/a"}`, `{type: objekt}`, `objekt`, `schema of clause a is bad|/type`, 1},
+		{"schema file missing", `s.json#`, `t.json#`, `{$ref`, "cannot read t.json", 1},
+		{"schema from the net", `s.json#/$defs/a`, `https://x.example/s`, `{$ref`, "files beside the workspace only", 1},
 		{"duplicate topic", "topic: v/set", `topic: "v/{x}/a"`, `"v/{x}/a"`, "duplicate topic|clause a", 1},
-		{"missing secret", "{file: pass}", "{env: HODSTONE_TEST_UNSET}", `HODSTONE_TEST`, "environment variable HODSTONE_TEST_UNSET is not set|export", 0},
-		{"missing secret file", "file: pass", "file: past", `past`, "past cannot be read", 0},
-		{"wildcard in a pattern", "v/{pen}/a", "v/+/a", `"v/+/a"`, "name the level as a parameter", 0},
+		{"missing secret", "{file: pass}", "{env: HODSTONE_TEST_UNSET}", `HODSTONE_TEST`, "environment variable HODSTONE_TEST_UNSET is not set|export", 1},
+		{"missing secret file", "file: pass", "file: past", `past`, "past cannot be read", 1},
+		{"wildcard in a pattern", "v/{pen}/a", "v/+/a", `"v/+/a"`, "name the level as a parameter", 1},
 		{"unknown party", "from: shore", "from: shor", `shor,`, `party "shor" is not defined|did you mean "shore"?`, 1},
 		{"unknown login", "login: pen, sig", "login: penn, sig", `penn`, `login "penn"|did you mean "pen"?`, 0},
 		{"unknown fault", "{logins: [pen]}", "{logins: [pen], faults: [will.sometimes]}", `will.sometimes`, "no fault|will.never-sent", -1},
@@ -94,6 +94,9 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 			w := read(t, changed)
 			if len(w.Problems) == 0 {
 				t.Fatal("no problem")
+			}
+			if len(w.Problems) > 1 && tt.devices >= 0 {
+				t.Errorf("one mistake, %d messages: %v", len(w.Problems), w.Problems)
 			}
 			first := w.Problems[0].Error()
 			line := strings.Split(changed, "\n")[w.Problems[0].Line-1]

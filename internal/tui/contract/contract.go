@@ -70,6 +70,10 @@ const maxBreachRows = 40
 
 // Refresh takes in what was seen since.
 func (s *Screen) Refresh() {
+	kept := ""
+	if s.at < len(s.rows) {
+		kept = s.rows[s.at].id()
+	}
 	s.snap = s.bench.Snapshot()
 	cells := map[*core.Clause][]*core.Cell{}
 	for i := range s.snap.Cells {
@@ -107,9 +111,27 @@ func (s *Screen) Refresh() {
 	if len(shown) == 0 {
 		s.rows = append(s.rows, row{note: "none so far"})
 	}
+	for i := range s.rows { // the cursor stays on what it was on, wherever that is now
+		if kept != "" && s.rows[i].id() == kept {
+			s.at = i
+		}
+	}
 	if s.open != nil {
 		s.open.refresh(s)
 	}
+}
+
+// id tells a row from all others, also after the rows have moved; "" for headings.
+func (r *row) id() string {
+	switch {
+	case r.clause != nil:
+		return "clause " + r.clause.Name
+	case r.stray != nil:
+		return "stray " + r.stray.Topic
+	case r.breach != nil:
+		return fmt.Sprint("breach ", r.breach.At.UnixNano(), r.breach.Topic, r.breach.Rule, r.breach.Where)
+	}
+	return ""
 }
 
 func (r *row) selectable() bool { return r.clause != nil || r.stray != nil || r.breach != nil }

@@ -178,7 +178,7 @@ func (s *Screen) askMessage(st device.State) {
 func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cmd, error) {
 	name, err := cl.Topic.Topic(st.Params)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%w: the device takes any; send from a device that has one", err)
+		return nil, nil, fmt.Errorf("%s takes %s from anyone; send it from a device with parameters", st.Name, cl.Name)
 	}
 	return &question{title: "send " + name + " as " + cl.From + " would", input: look.NewInput("payload", s.example(cl, name)),
 		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
@@ -351,10 +351,12 @@ func (s *Screen) drawDetail(c look.Canvas) {
 	c.Text(2, 1, look.Clip(about, c.W-3), t.Dim)
 	why := st.Why
 	if st.Phase == device.Away {
-		why += fmt.Sprintf("; tries again in %s", time.Until(st.RetryAt).Round(100*time.Millisecond))
+		why = fmt.Sprintf("tries again in %s; %s", max(0, time.Until(st.RetryAt)).Round(100*time.Millisecond), why)
 	}
-	if why != "" {
-		c.Text(2, 2, look.Clip(why, c.W-3), phaseStyle(t, st.Phase))
+	for i, line := range look.Wrap(why, c.W-3) {
+		if i < 2 {
+			c.Text(2, 2+i, line, phaseStyle(t, st.Phase))
+		}
 	}
 	waves := 0
 	for _, g := range st.Signals {

@@ -266,7 +266,7 @@ func Chart(values []float64, w, h int) []string {
 	if h <= 1 {
 		return []string{Spark(values, w)}
 	}
-	values = values[max(0, len(values)-2*w):]
+	values = values[max(0, len(values)-2*max(0, w)):]
 	if len(values) == 0 {
 		return make([]string, h)
 	}

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -21,7 +22,9 @@ type evidence struct {
 }
 
 func newEvidence(r core.Result) *evidence {
-	return &evidence{r: r, lanes: sequence.Lanes(r.Evidence), height: 10}
+	lanes := sequence.Lanes(r.Evidence)
+	slices.SortStableFunc(lanes, func(a, b string) int { return slices.Index(r.Clients, a) - slices.Index(r.Clients, b) })
+	return &evidence{r: r, lanes: lanes, height: 10}
 }
 
 func (e *evidence) keys() []look.Key {

@@ -95,16 +95,15 @@ func (d *Drawing) Draw(c look.Canvas) (rows int) {
 	}
 	rows = max(0, c.H-1)
 	for row := 0; row < rows; row++ {
-		y := row + 1
+		y, i := row+1, d.First+row
+		if i >= len(d.Events) {
+			continue
+		}
 		if columns != nil {
 			for _, x := range columns {
 				c.Text(x, y, "│", t.Line)
 			}
 			c.Text(broker, y, "┃", t.Line)
-		}
-		i := d.First + row
-		if i >= len(d.Events) {
-			continue
 		}
 		e := &d.Events[i]
 		at := e.At.Sub(d.Since).Seconds()

@@ -29,21 +29,22 @@ type packetView struct {
 
 func newPacketView(s *Screen, e trace.Event) *packetView {
 	v := &packetView{event: e}
-	v.finding, v.judged = s.bench.Finding(e.Seq)
 	if len(e.Raw) > 0 {
 		v.spans, v.broken = packet.Annotate(e.Raw, e.Version)
 	}
-	for _, j := range s.bench.Journeys(1 << 20) {
-		if j.SentSeq == e.Seq {
-			v.journey = &j
-		}
-		for _, h := range j.Hops {
-			if h.Seq == e.Seq {
-				v.journey = &j
-			}
-		}
-	}
+	v.refresh(s)
 	return v
+}
+
+// refresh takes in what the judge has found since, and further receivers.
+func (v *packetView) refresh(s *Screen) {
+	if v.event.Publish() == nil {
+		return
+	}
+	v.finding, v.judged = s.bench.Finding(v.event.Seq)
+	if j, ok := s.bench.Journey(v.event.Seq); ok {
+		v.journey = &j
+	}
 }
 
 func (v *packetView) keys() []look.Key {

@@ -66,6 +66,9 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 
 // Refresh takes in what came since.
 func (s *Screen) Refresh() {
+	if s.open != nil {
+		s.open.refresh(s)
+	}
 	events, missed := s.bench.Log.Read(s.next, readBatch)
 	if s.paused {
 		s.waiting = int(s.bench.Log.Next() - s.next)

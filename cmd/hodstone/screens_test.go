@@ -1,0 +1,322 @@
+package main
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// deadline is how long a test waits for a text on the screen, on a slow machine under
+// the race detector.
+const deadline = 30 * time.Second
+
+// terminal is the real program in a tmux of its own.
+type terminal struct {
+	t    *testing.T
+	sock string
+	pid  int
+}
+
+// binary builds the program once for all tests.
+func binary(t *testing.T) string {
+	t.Helper()
+	bin := filepath.Join(buildDir, "hodstone")
+	if _, err := os.Stat(bin); err == nil {
+		return bin
+	}
+	if out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return bin
+}
+
+var buildDir string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "hodstone-test")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	buildDir = dir
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// open starts the program in a window of the size.
+func open(t *testing.T, cols, rows int, args ...string) *terminal {
+	t.Helper()
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Fatal("tmux is missing: 'make test' installs it")
+	}
+	x := &terminal{t: t, sock: filepath.Join(t.TempDir(), "tmux")}
+	command := binary(t)
+	for _, a := range args {
+		command += " '" + a + "'"
+	}
+	x.tmux("new-session", "-d", "-s", "w", "-x", strconv.Itoa(cols), "-y", strconv.Itoa(rows), "exec "+command)
+	x.tmux("set", "-g", "status", "off")
+	x.tmux("set", "-g", "window-size", "manual")
+	x.tmux("set", "-g", "remain-on-exit", "on")
+	fmt.Sscan(x.tmux("display", "-p", "-t", "w", "#{pane_pid}"), &x.pid)
+	t.Cleanup(func() { exec.Command("tmux", "-S", x.sock, "kill-server").Run() })
+	return x
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	cmd := exec.Command("tmux", append([]string{"-S", x.sock, "-f", "/dev/null"}, args...)...)
+	cmd.Env = append(os.Environ(), "LANG=C.UTF-8", "LC_ALL=C.UTF-8", "TMUX=")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		x.t.Fatalf("tmux %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+func (x *terminal) text() string { x.t.Helper(); return x.tmux("capture-pane", "-p", "-t", "w") }
+
+func (x *terminal) keys(keys ...string) {
+	x.t.Helper()
+	for _, k := range keys {
+		x.tmux("send-keys", "-t", "w", k)
+	}
+}
+
+// await waits until the screen matches all patterns at once, and returns it.
+func (x *terminal) await(patterns ...string) string {
+	x.t.Helper()
+	var text string
+	for end := time.Now().Add(deadline); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+		text = x.text()
+		missing := ""
+		for _, p := range patterns {
+			if !regexp.MustCompile(p).MatchString(text) {
+				missing = p
+				break
+			}
+		}
+		if missing == "" {
+			return text
+		}
+	}
+	x.t.Fatalf("never saw all of %q on the screen:\n%s", patterns, text)
+	return ""
+}
+
+// gone waits until the screen no longer shows the pattern. After Escape that is needed
+// before the next key: with one right behind it, a terminal takes it for Alt.
+func (x *terminal) gone(pattern string) {
+	x.t.Helper()
+	for end := time.Now().Add(deadline); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+		if !regexp.MustCompile(pattern).MatchString(x.text()) {
+			return
+		}
+	}
+	x.t.Fatalf("%q is still on the screen:\n%s", pattern, x.text())
+}
+
+// quit ends the program and fails if it leaves a process or an open port behind.
+func (x *terminal) quit() {
+	x.t.Helper()
+	port := regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(x.text())
+	x.keys("q")
+	gone := func() bool {
+		if err := syscall.Kill(x.pid, 0); err == nil {
+			// tmux keeps a finished program's process until the window closes.
+			return strings.Contains(x.tmux("display", "-p", "-t", "w", "#{pane_dead}"), "1")
+		}
+		return true
+	}
+	for end := time.Now().Add(deadline); !gone(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			x.t.Fatalf("the program does not end:\n%s", x.text())
+		}
+	}
+	if port != "" {
+		if c, err := net.Dial("tcp", port); err == nil {
+			c.Close()
+			x.t.Errorf("port %s is still open", port)
+		}
+	}
+}
+
+func TestTheDemoShowsItsBreachAndItsStray(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`13 clauses`, `✗ \d+ breach`, `\? 1 stray`, `7 on`, `● quay in`)
+	x.await(`marrowvoe/barge/silos/a .* meant for barge\.silo`)
+	x.keys("b", "Enter")
+	text := x.await(`✗ breach at [\d:.]+, from pen-3`, `rule +schema: minimum`, `field +/mgl`, `expected +minimum 0`, `seen +-0\.4`)
+	if !strings.Contains(text, "pen.oxygen pen 3") || !strings.Contains(text, `"mgl":-0.4`) {
+		t.Errorf("the clause or the payload is missing:\n%s", text)
+	}
+	x.keys("w") // the same message on the wire, opened from there
+	x.await(`▸ .*✗ minimum /mgl -0\.4`)
+	x.keys("Enter")
+	x.await(`received by observer from quay`, `sender +pen-3`, `from pen-3 +QoS 0`, `to observer +QoS 0, retain flag 0, after`, `topic name +"marrowvoe/pen/3/oxygen"`)
+	x.keys("Escape")
+	x.await(`▸ .*✗ minimum /mgl`)
+	x.keys("1")
+	x.await(`✗ breach at`)
+	x.keys("Escape")
+	x.await(`strays topics that no clause covers`)
+	x.quit()
+}
+
+func TestAFrozenDeviceLeavesItsWill(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`7 on`)
+	x.keys("2", "Down")
+	x.await(`▸ pen-2`)
+	x.keys("f")
+	x.await(`pen-2 +❄ frozen`, `❄ 1 frozen`)
+	x.keys("3", "/")
+	x.await(`topic:FILTER`)
+	x.keys("topic:marrowvoe/pen/2/status", "Space", "client:observer", "Enter")
+	x.await(`marrowvoe/pen/2/status q1 retain lost`)
+	x.keys("G", "Enter") // nobody's: the broker published it
+	x.await(`sender +unknown: the broker does not tell`, `clause +pen\.status`, `✓ kept`)
+	x.keys("Escape") // alone: with a key right behind it, a terminal takes it for Alt
+	x.await(`filter topic:`)
+	x.keys("2", "f")
+	x.await(`pen-2 +● on`)
+	x.keys("c")
+	x.await(`pen-2 cut`)
+	x.await(`pen-2 +● on \ds`)
+	x.keys("Space")
+	x.await(`pen-2 +○ off`, `○ 1 off`)
+	x.keys("Space")
+	x.await(`pen-2 +● on`)
+	x.quit()
+}
+
+func TestCommandsByHand(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`7 on`)
+	x.keys("2", "s")
+	x.await(`send by hand`, `▸ to pen-1: feeder\.set`)
+	x.keys("Enter")
+	x.await(`send marrowvoe/pen/1/feeder/set as shore would`)
+	x.keys("C-u")
+	x.keys(`{"run":true,"rate":33.3}`, "Enter")
+	x.await(`✓ sent to marrowvoe/pen/1/feeder/set`)
+	x.await(`rate +33\.30 kg/min`, `feeding +true`)
+	x.keys("v")
+	x.await(`set a signal`)
+	x.keys("Enter", "C-u", "7.0", "Enter")
+	x.await(`oxygen +7 mg/l +sine, held`)
+	x.quit()
+}
+
+func TestTheProofRunsAndOpensItsEvidence(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo", "--fault", "will.only-on-reset")
+	x.await(`7 on`, `! 1 fault on`)
+	x.keys("4")
+	x.await(`nothing has been proven yet: r runs all checks`, `· not run`)
+	x.keys("r")
+	x.await(`28 kept, 2 broken`, `✗ 2 broken`, `will\.on-close .*✗ broken +✗ broken`, `published 2 +✓ q0 +✓ q1 +✓ q2`)
+	for range 11 {
+		x.keys("Down")
+	}
+	x.await(`▸ +will\.on-close`, `seen +no will within 5 s`)
+	x.keys("Enter")
+	x.await(`✗ broken +will\.on-close in MQTT 3\.1\.1`, `standard +MQTT 3\.1\.1 §3\.1\.2\.5`, `1 +close the link without DISCONNECT`, `time +subject +broker +watcher +packet`, `link ended: the connection was closed by us`)
+	x.keys("Escape")
+	x.await(`28 kept, 2 broken`)
+	x.quit()
+}
+
+func TestResizingAndPausing(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`7 on`)
+	for _, screen := range []string{"1", "2", "3", "4"} {
+		x.keys(screen)
+		x.tmux("resize-window", "-t", "w", "-x", "80", "-y", "24")
+		text := x.await(`\? keys|…`, `1 contract`, `4 proof`)
+		for _, line := range strings.Split(text, "\n") {
+			if n := len([]rune(line)); n > 80 {
+				t.Errorf("a line of %d characters: %s", n, line)
+			}
+		}
+		x.tmux("resize-window", "-t", "w", "-x", "160", "-y", "47")
+		x.await(`: actions`, `q quit`)
+	}
+	x.tmux("resize-window", "-t", "w", "-x", "40", "-y", "10")
+	x.await(`Hodstone needs 60×16`)
+	x.tmux("resize-window", "-t", "w", "-x", "160", "-y", "47")
+	x.keys("3", "Space")
+	x.await(`paused, [1-9]\d* new events? meanwhile`)
+	x.keys("Space")
+	x.await(`● live`)
+	x.keys("Up", "Up")
+	x.await(`○ scrolled back`)
+	x.keys("/")
+	x.keys("type:LETTER", "Enter")
+	x.await(`"LETTER" is no packet type`)
+	x.keys("Escape")
+	x.gone(`filter type:LETTER`)
+	x.keys("G")
+	x.await(`● live`)
+	x.keys("?")
+	x.await(`keys of the wire screen`, `A sender is named only where`)
+	x.keys("Escape")
+	x.gone(`keys of the wire screen`)
+	x.keys(":")
+	x.await(`actions`)
+	x.keys("gotodev")
+	x.await(`▸ +go to devices`)
+	x.keys("Enter")
+	x.await(`plays pen`)
+	x.quit()
+}
+
+// TestABrokenWorkspaceOpensOnWhatIsSound: one clear message each, with its place, and
+// the rest works.
+func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "farm")
+	if out, err := exec.Command(binary(t), "demo", "--write", dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	file := filepath.Join(dir, "hodstone.yaml")
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.NewReplacer("  store: {}\n", "  store: {pasword: x}\n", "minimum: -2", "minimum: low", "topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",
+		"  bench: {} ", "  bench: {password: {env: HODSTONE_TEST_UNSET}} ").Replace(string(b))
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	x := open(t, 160, 47, file)
+	x.await(`4 problems in the workspace; what is sound is open`, `login store has no key "pasword"`, `did you mean "password"\?`)
+	seen := ""
+	for range 40 {
+		seen += x.text()
+		x.keys("Down")
+	}
+	seen += x.text()
+	for _, want := range []string{"variable HODSTONE_TEST_UNSET", "the schema of clause pen.water is bad", "duplicate topic: clause feed.confirmed"} {
+		if !strings.Contains(seen, want) {
+			t.Errorf("no %q among the problems", want)
+		}
+	}
+	x.keys("Escape")
+	x.gone(`what is sound is open$|esc goes on`)
+	x.await(`! 4 problems in`, `11 clauses`, `pen\.oxygen`, `[67] on`)
+	x.quit()
+}

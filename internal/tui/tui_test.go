@@ -1,0 +1,360 @@
+package tui
+
+import (
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+
+	"hodstone/demo"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
+)
+
+// interfaceOn is the whole interface without a terminal: keys go in, text comes out.
+type interfaceOn struct {
+	t    *testing.T
+	m    *model
+	wg   sync.WaitGroup
+	msgs chan tea.Msg
+}
+
+func on(t *testing.T, files workspaceFiles, cols, rows int) *interfaceOn {
+	t.Helper()
+	w, err := workspace.Read(files.fs, files.name, files.name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := workbench.New(w, workbench.Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Start()
+	x := &interfaceOn{t: t, m: newModel(b), msgs: make(chan tea.Msg, 10_000)}
+	t.Cleanup(func() { x.wg.Wait(); b.Close() })
+	x.m.Update(tea.WindowSizeMsg{Width: cols, Height: rows})
+	return x
+}
+
+type workspaceFiles struct {
+	fs   fstest.MapFS
+	name string
+}
+
+func demoFiles(t *testing.T) workspaceFiles {
+	t.Helper()
+	out := workspaceFiles{fstest.MapFS{}, demo.File}
+	for _, name := range []string{demo.File, "schemas/feeder.json"} {
+		b, err := demo.Files.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out.fs[name] = &fstest.MapFile{Data: b}
+	}
+	return out
+}
+
+func file(text string) workspaceFiles {
+	return workspaceFiles{fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml"}
+}
+
+// run carries out a command in the background, as the program does.
+func (x *interfaceOn) run(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	x.wg.Go(func() {
+		switch msg := cmd().(type) {
+		case tick, tea.QuitMsg, nil:
+		case tea.BatchMsg:
+			for _, c := range msg {
+				x.run(c)
+			}
+		default:
+			select {
+			case x.msgs <- msg:
+			default:
+			}
+		}
+	})
+}
+
+func (x *interfaceOn) key(k string) {
+	special := map[string]tea.Key{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
+		"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "space": {Code: tea.KeySpace, Text: " "}, "tab": {Code: tea.KeyTab},
+		"pgup": {Code: tea.KeyPgUp}, "pgdown": {Code: tea.KeyPgDown}, "home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "backspace": {Code: tea.KeyBackspace}}
+	key, ok := special[k]
+	if !ok {
+		key = tea.Key{Code: []rune(k)[0], Text: k}
+	}
+	_, cmd := x.m.Update(tea.KeyPressMsg(key))
+	x.run(cmd)
+}
+
+// step lets what happened meanwhile reach the interface and returns the screen's text.
+func (x *interfaceOn) step() string {
+	for {
+		select {
+		case msg := <-x.msgs:
+			_, cmd := x.m.Update(msg)
+			x.run(cmd)
+			continue
+		default:
+		}
+		break
+	}
+	x.m.Update(tick(time.Now()))
+	return ansi.Strip(x.m.View().Content)
+}
+
+func (x *interfaceOn) await(want ...string) string {
+	x.t.Helper()
+	var text string
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		text = x.step()
+		all := true
+		for _, w := range want {
+			all = all && strings.Contains(text, w)
+		}
+		if all {
+			return text
+		}
+	}
+	x.t.Fatalf("never saw all of %q:\n%s", want, text)
+	return ""
+}
+
+// TestAThousandRandomKeys: nothing that is pressed in any order makes the program
+// panic, or draw outside of its window.
+func TestAThousandRandomKeys(t *testing.T) {
+	x := on(t, demoFiles(t), 160, 47)
+	x.await("7 on")
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	keys := strings.Fields("enter enter enter esc esc up down left right space tab pgup pgdown home end backspace " +
+		"1 2 3 4 ? : ! / b w c f s v r o n N t x [ ] y Y g G h j k l q a # + é 9")
+	var pressed []string
+	defer func() {
+		if p := recover(); p != nil {
+			t.Fatalf("%v\nafter %v\n%s", p, pressed, debug.Stack())
+		}
+	}()
+	for i := range 1000 {
+		k := keys[r.IntN(len(keys))]
+		pressed = append(pressed, k)
+		x.key(k)
+		if i%50 == 0 {
+			x.m.Update(tea.WindowSizeMsg{Width: 20 + r.IntN(180), Height: 3 + r.IntN(60)})
+		}
+		if i%3 == 0 {
+			text := x.step()
+			lines := strings.Split(text, "\n")
+			if len(lines) > x.m.h {
+				t.Fatalf("%d lines in %d rows after %v", len(lines), x.m.h, pressed)
+			}
+			for _, l := range lines {
+				if look.Width(l) > x.m.w {
+					t.Fatalf("a line of %d in %d columns after %v:\n%s", look.Width(l), x.m.w, pressed, l)
+				}
+			}
+		}
+	}
+}
+
+func TestOneWayThroughTheScreens(t *testing.T) {
+	x := on(t, demoFiles(t), 160, 47)
+	x.await("13 clauses", "7 on", "● quay in", "1 breach", "1 stray")
+	x.key("b")
+	x.key("up")
+	x.await("from barge  ", "not run")
+	x.key("enter") // a stray opens on the wire
+	x.await("▸  ", "? stray")
+	x.key("1")
+	x.key("G")
+	x.key("enter")
+	x.await("breach at ", "from pen-3", "breaches of this cell")
+	x.key("l")
+	x.await("last message ", "from pen-3")
+	x.key("esc")
+	x.key("g")
+	x.key("right")
+	x.key("enter")
+	x.await("pen.oxygen pen 2", "dissolved oxygen at 5 m", "0 … 20", "over time", "payload, ")
+	x.key("esc")
+
+	// The values' meanings stand beside them.
+	for range 4 {
+		x.key("down")
+	}
+	x.await("marrowvoe/pen/{pen}/feeder/state")
+	x.key("left")
+	x.key("enter")
+	x.await("feeder.state pen 1", "0 … 40", "mode ", "1 = by command")
+	x.key("esc")
+
+	x.key("3")
+	x.key("/")
+	for _, k := range "topic:marrowvoe/pen/+/oxygen" {
+		x.key(string(k))
+	}
+	x.key("enter")
+	x.await("filter topic:marrowvoe/pen/+/oxygen", "PUBLISH")
+	x.key("up")
+	x.key("enter")
+	x.await("topic name", "remaining length", "payload, ", `"mgl"`)
+	x.key("Y")
+	x.await("payload copied")
+	x.key("[")
+	x.key("]")
+	x.key("esc")
+	x.key("esc")
+	x.await("scrolled back")
+	if strings.Contains(x.step(), "filter topic") {
+		t.Error("the filter is still there")
+	}
+	x.key("t")
+	x.await("times are relative to this packet now", "+0.000")
+	x.key("end")
+	x.await("● live")
+
+	x.key("4")
+	x.key("enter")
+	x.await("has not run yet: r runs all checks")
+	x.key("o")
+	x.await("✓ 2 kept", "CONNACK 0 after")
+	x.key("enter")
+	x.await("evidence: ", "CONNECT with everything in order", "subject")
+	x.key("esc")
+	x.key("r")
+	x.key("s")
+	x.await("undecided")
+
+	x.key(":")
+	x.await("proof: run all", "go to wire", "quit")
+	for _, k := range "zzzz" {
+		x.key(string(k))
+	}
+	x.await("no action is called so")
+	x.key("esc")
+	x.key("?")
+	x.await("keys of the proof screen", "unsupported")
+	x.key("esc")
+	x.m.Update(tea.MouseClickMsg{X: 2, Y: 3, Button: tea.MouseLeft})
+	x.await("pen.oxygen       → barge, shore")
+	x.m.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	x.await("▸ pen.status", "marrowvoe/pen/{pen}/status")
+}
+
+func TestDevicesAreSwitchedByHand(t *testing.T) {
+	x := on(t, demoFiles(t), 120, 40)
+	x.await("7 on")
+	x.key("2")
+	for range 4 {
+		x.key("down")
+	}
+	x.await("barge, plays barge", "feed_a", "publishes barge.silo")
+	x.key("s")
+	x.await("to barge: feeder.state", "from barge now: barge.blower")
+	x.key("enter")
+	x.await("barge takes feeder.state from anyone; send it from a device")
+	x.key("down")
+	x.key("down")
+	x.key("enter")
+	x.await("barge publishes barge.blower")
+	x.key("c")
+	x.await("barge cut: its link was reset")
+	x.await("barge          ● on")
+	x.key("v")
+	x.await("set a signal", "feed_a")
+	x.key("esc")
+	x.key("space")
+	x.await("barge stopped", "barge          ○ off", "○ 1 off")
+	x.key("s")
+	x.key("down")
+	x.key("enter")
+	x.await("barge is not connected: start it first")
+	x.key("esc")
+	x.key("space")
+	x.await("barge started", "7 on")
+}
+
+func TestEmptyScreensTeach(t *testing.T) {
+	x := on(t, file("hodstone: 1\nname: nothing yet\n"), 100, 30)
+	x.await("This workspace has no clause yet", "0 clauses", "nothing yet")
+	x.key("2")
+	x.await("Devices play the clients that are not there yet")
+	for _, k := range []string{"down", "enter", "space", "c", "f", "s", "v"} {
+		x.key(k)
+	}
+	x.key("3")
+	x.await("The wire shows every packet of every client", "Nothing has come yet")
+	x.key("4")
+	x.await("the workspace has no usable broker")
+	x.key("r")
+	x.await("no usable broker to put to the proof")
+}
+
+// TestABrokerThatIsNotThere: the reason is on the rail, and the devices tell it too.
+func TestABrokerThatIsNotThere(t *testing.T) {
+	x := on(t, file(`hodstone: 1
+brokers:
+  harbour: {listeners: {inside: {url: "mqtt://127.0.0.1:1"}}}
+contract:
+  parties: {pen: }
+  clauses: {a: {topic: v/a, from: pen, payload: {format: text}}}
+devices:
+  pen: {plays: pen, publishes: [{clause: a, every: 1s, payload: x}]}
+`), 160, 47)
+	x.await("╳ harbour away", "refused", "╳ 1 away")
+	x.key("2")
+	x.await("pen            ╳ away", "nothing listens on that port there", "tries again in")
+	x.key("4")
+	x.key("r")
+	x.await("✗ not reached")
+}
+
+func TestLightDarkAndWithoutColour(t *testing.T) {
+	x := on(t, demoFiles(t), 160, 47)
+	x.await("7 on", "1 breach")
+	seen := map[string]bool{}
+	for _, p := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI256, colorprofile.ASCII} {
+		for _, ground := range []string{"#101010", "#fafafa"} {
+			x.m.Update(tea.ColorProfileMsg{Profile: p})
+			x.m.Update(tea.BackgroundColorMsg{Color: hexColour(ground)})
+			v := x.m.View()
+			if (v.BackgroundColor != nil) != (p != colorprofile.ASCII) {
+				t.Errorf("profile %v sets the terminal's ground: %v", p, v.BackgroundColor)
+			}
+			var plain strings.Builder
+			w := &colorprofile.Writer{Forward: &plain, Profile: p}
+			io.WriteString(w, v.Content)
+			seen[fmt.Sprint(p, ground, plain.Len())] = true
+			// Without any colour every sign still has its word.
+			for _, want := range []string{"✗ 1 breach", "? 1 stray", "● quay in", "▸", "▌"} {
+				if !strings.Contains(ansi.Strip(plain.String()), want) {
+					t.Errorf("profile %v: no %q", p, want)
+				}
+			}
+		}
+	}
+	if len(seen) != 6 {
+		t.Errorf("%d different outputs", len(seen))
+	}
+}
+
+type hexColour string
+
+func (h hexColour) RGBA() (r, g, b, a uint32) {
+	var x, y, z uint32
+	fmt.Sscanf(string(h), "#%02x%02x%02x", &x, &y, &z)
+	return x << 8, y << 8, z << 8, 0xffff
+}
