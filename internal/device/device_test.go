@@ -115,7 +115,7 @@ func TestADevicesLife(t *testing.T) {
 		time.Sleep(9 * time.Second)
 		x.expect("a condition that does not hold yet", "")
 		time.Sleep(10 * time.Second)
-		x.expect("on its timer", `1/count={"again":0,"made":2,"n":1}`)
+		x.expect("on its timer", `1/count={"made":2,"again":0,"n":1}`)
 
 		x.command("v/1/set", `{"run": true}`)
 		time.Sleep(199 * time.Millisecond)

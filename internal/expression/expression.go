@@ -4,10 +4,10 @@
 package expression
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
-	"sort"
 	"strings"
 
 	"github.com/expr-lang/expr"
@@ -29,13 +29,47 @@ type Funcs struct {
 	Choice func(n int) int
 }
 
+// Object is a JSON object that keeps the order in which its members are written.
+type Object []Member
+
+// Member is one member of an [Object].
+type Member struct {
+	Key   string
+	Value any
+}
+
+// MarshalJSON implements [json.Marshaler].
+func (o Object) MarshalJSON() ([]byte, error) {
+	b := []byte{'{'}
+	for i, m := range o {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		key, err := json.Marshal(m.Key)
+		if err != nil {
+			return nil, err
+		}
+		value, err := json.Marshal(m.Value)
+		if err != nil {
+			return nil, err
+		}
+		b = append(append(append(b, key...), ':'), value...)
+	}
+	return append(b, '}'), nil
+}
+
 // Template is a value whose parts may be expressions: a string, number, bool, nil, list or
-// map of these. It is safe for concurrent use.
+// [Object] of these. It is safe for concurrent use.
 type Template struct {
 	literal any
 	program *vm.Program
 	list    []*Template
-	fields  map[string]*Template
+	members []member
+}
+
+type member struct {
+	key   string
+	value *Template
 }
 
 // Error tells where an expression is wrong.
@@ -91,19 +125,14 @@ func compile(v any, at string, options []expr.Option) (*Template, error) {
 			t.list = append(t.list, c)
 		}
 		return t, nil
-	case map[string]any:
-		t := &Template{fields: map[string]*Template{}}
-		keys := make([]string, 0, len(v))
-		for k := range v {
-			keys = append(keys, k)
-		}
-		sort.Strings(keys)
-		for _, k := range keys {
-			c, err := compile(v[k], at+"/"+k, options)
+	case Object:
+		t := &Template{members: []member{}}
+		for _, m := range v {
+			c, err := compile(m.Value, at+"/"+m.Key, options)
 			if err != nil {
 				return nil, err
 			}
-			t.fields[k] = c
+			t.members = append(t.members, member{m.Key, c})
 		}
 		return t, nil
 	}
@@ -164,14 +193,14 @@ func (t *Template) eval(env map[string]any) (any, error) {
 			out[i] = v
 		}
 		return out, nil
-	case t.fields != nil:
-		out := make(map[string]any, len(t.fields))
-		for k, x := range t.fields {
-			v, err := x.eval(env)
+	case t.members != nil:
+		out := make(Object, len(t.members))
+		for i, m := range t.members {
+			v, err := m.value.eval(env)
 			if err != nil {
 				return nil, err
 			}
-			out[k] = v
+			out[i] = Member{m.key, v}
 		}
 		return out, nil
 	}

@@ -1,6 +1,7 @@
 package expression
 
 import (
+	"encoding/json"
 	"errors"
 	"reflect"
 	"testing"
@@ -15,8 +16,8 @@ func TestTemplates(t *testing.T) {
 		want any
 	}{
 		{"=literal", "=literal"}, {"= oxygen", 8.567}, {3, 3}, {nil, nil},
-		{map[string]any{"mgl": "= round(oxygen, 2)", "at": "= now()", "deep": []any{"= n * 2", "x"}},
-			map[string]any{"mgl": 8.57, "at": "T", "deep": []any{4, "x"}}},
+		{Object{{"mgl", "= round(oxygen, 2)"}, {"at", "= now()"}, {"deep", []any{"= n * 2", "x"}}},
+			Object{{"mgl", 8.57}, {"at", "T"}, {"deep", []any{4, "x"}}}},
 		{"= payload.run ? 'yes' : 'no'", "yes"}, {"= count()", 0}, {"= count() % 2 == 1 ? -1.0 : 2", -1.0},
 		{"= choice('a', 'b')", "b"}, {"= round(n, 0)", 2.0}, {"= payload.missing == nil", true},
 	} {
@@ -29,11 +30,14 @@ func TestTemplates(t *testing.T) {
 		}
 	}
 	for in, offset := range map[string]int{"= oxgen + 1": 0, "= 1 + oxgen": 4, "= (1": 1, "= round('x')": 0} {
-		_, err := Compile(map[string]any{"v": in}, []string{"oxygen"})
+		_, err := Compile(Object{{"v", in}}, []string{"oxygen"})
 		var e *Error
 		if !errors.As(err, &e) || e.Path != "/v" || e.Offset != offset {
 			t.Errorf("%s: %#v", in, err)
 		}
+	}
+	if b, err := json.Marshal(Object{{"z", 1}, {"a", Object{}}, {"\"", []any{nil}}}); err != nil || string(b) != `{"z":1,"a":{},"\"":[null]}` {
+		t.Errorf("%s %v", b, err)
 	}
 	tpl, _ := Compile("= round(payload, 1)", []string{"payload"})
 	if _, err := tpl.Eval(map[string]any{"payload": "text"}, funcs); err == nil {

@@ -578,7 +578,7 @@ func (l *loader) publication(d *Device, n node) {
 		}
 	}
 	if v := f["payload"]; v.exists() {
-		p.Payload = l.template(v, v.plain(), l.names(d, "payload", "params"))
+		p.Payload = l.template(v, v.ordered(), l.names(d, "payload", "params"))
 	}
 	if c := f["where"]; c.exists() {
 		p.Where = l.condition(d, c)
@@ -590,7 +590,7 @@ func (l *loader) publication(d *Device, n node) {
 func (l *loader) parameters(d *Device, p *Publication, n node) (given []string) {
 	p.Parameters = map[string]*expression.Template{}
 	for _, x := range n.entries("parameters") {
-		p.Parameters[x.key] = l.template(x.value, x.value.plain(), l.names(d, "payload", "params"))
+		p.Parameters[x.key] = l.template(x.value, x.value.ordered(), l.names(d, "payload", "params"))
 		given = append(given, x.key)
 	}
 	return given
@@ -622,7 +622,7 @@ func (l *loader) reaction(d *Device, n node) {
 			x.at.fail(suggest(x.key, names(d.Signals, func(s Signal) string { return s.Name })), "signal %q is not defined", x.key)
 			continue
 		}
-		r.Set[x.key] = l.template(x.value, x.value.plain(), l.names(d, "payload", "params"))
+		r.Set[x.key] = l.template(x.value, x.value.ordered(), l.names(d, "payload", "params"))
 	}
 	if a := f["after"]; a.exists() {
 		lo, hi, both := strings.Cut(a.str("after"), "..")

@@ -13,6 +13,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"hodstone/internal/expression"
 )
 
 // Problem is something wrong in a workspace file.
@@ -350,6 +352,28 @@ func (n node) duration(what string) time.Duration {
 
 // plain turns the node into the values that JSON has.
 func (n node) plain() any {
+	return n.values(func(entries []entry, value func(node) any) any {
+		out := map[string]any{}
+		for _, e := range entries {
+			out[e.key] = value(e.value)
+		}
+		return out
+	})
+}
+
+// ordered is plain, but objects keep the order in which they are written.
+func (n node) ordered() any {
+	return n.values(func(entries []entry, value func(node) any) any {
+		out := expression.Object{}
+		for _, e := range entries {
+			out = append(out, expression.Member{Key: e.key, Value: literals(value(e.value))})
+		}
+		return out
+	})
+}
+
+// values turns the node into values; object makes those of mappings.
+func (n node) values(object func(entries []entry, value func(node) any) any) any {
 	if n.n == nil || !n.enter() {
 		return nil
 	}
@@ -370,15 +394,11 @@ func (n node) plain() any {
 	case *ast.SequenceNode:
 		out := []any{}
 		for _, v := range x.Values {
-			out = append(out, node{n.r, v}.plain())
+			out = append(out, node{n.r, v}.values(object))
 		}
 		return out
 	case ast.MapNode:
-		out := map[string]any{}
-		for _, e := range n.entries("value") {
-			out[e.key] = e.value.plain()
-		}
-		return out
+		return object(n.entries("value"), func(v node) any { return v.values(object) })
 	}
 	n.fail("", "a value that JSON does not have: %s", n.n.String())
 	return nil
