@@ -204,7 +204,10 @@ func (d *Drawing) plain(c look.Canvas, y int, e *trace.Event, st look.Style) int
 // describe says what the arrow does not.
 func (d *Drawing) describe(e *trace.Event, w int) string {
 	p := e.Publish()
-	if p == nil {
+	switch {
+	case e.Broken != "":
+		return e.Broken
+	case p == nil:
 		return strings.TrimPrefix(strings.TrimPrefix(e.Describe(), typeName(e)), " ")
 	}
 	flags := fmt.Sprintf(" q%d", p.QoS)
