@@ -46,8 +46,7 @@ type model struct {
 	bench   *workbench.Bench
 	theme   look.Theme
 	dark    bool // the terminal's ground
-	full    bool // the terminal has all colours
-	colours bool // it has any, and the user wants them
+	colours look.Colours
 	screens []screen
 	wire    *wire.Screen
 	at      int
@@ -86,7 +85,7 @@ func Run(ctx context.Context, b *workbench.Bench) error {
 
 func newModel(b *workbench.Bench) *model {
 	w := wire.New(b)
-	m := &model{bench: b, dark: true, full: true, theme: look.NewTheme(true, true), wire: w, screens: []screen{contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
+	m := &model{bench: b, dark: true, colours: look.FewColours, theme: look.NewTheme(true, look.FewColours), wire: w, screens: []screen{contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
 	if len(b.Workspace.Problems) > 0 {
 		m.overlay = problems
 	}
@@ -105,10 +104,17 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		m.dark = msg.IsDark()
-		m.theme = look.NewTheme(m.dark, m.full)
+		m.theme = look.NewTheme(m.dark, m.colours)
 	case tea.ColorProfileMsg:
-		m.full, m.colours = msg.Profile == colorprofile.TrueColor, msg.Profile >= colorprofile.ANSI
-		m.theme = look.NewTheme(m.dark, m.full)
+		switch {
+		case msg.Profile == colorprofile.TrueColor:
+			m.colours = look.AllColours
+		case msg.Profile >= colorprofile.ANSI:
+			m.colours = look.FewColours
+		default:
+			m.colours = look.NoColours
+		}
+		m.theme = look.NewTheme(m.dark, m.colours)
 	case tick:
 		for _, s := range m.screens {
 			s.Refresh()
@@ -263,7 +269,7 @@ func (m *model) View() tea.View {
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "Hodstone"
-	if m.colours {
+	if m.colours != look.NoColours {
 		v.BackgroundColor = m.theme.Ground.Bg
 	}
 	v.SetContent(m.draw())

@@ -229,8 +229,10 @@ func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: granted[e.Client],
 		Retain: m.Retain, RetainKnown: !hop.Copy && b.journeys.KeepsRetain(e.Client), Copy: hop.Copy, Sender: j.Sender}
 	b.bySeq[e.Seq] = Finding{b.judge.Message(msg), j.Sender}
-	if e.Seq > traceLength {
-		delete(b.bySeq, e.Seq-traceLength)
+	b.judged = append(b.judged, e.Seq)
+	for b.judged[0]+traceLength < e.Seq { // its event is no longer kept either
+		delete(b.bySeq, b.judged[0])
+		b.judged = b.judged[1:]
 	}
 }
 
@@ -253,7 +255,6 @@ type Snapshot struct {
 	Strays   []contract.Stray
 	Breaches []contract.Breach // the latest, oldest first
 	Total    int               // breaches in all
-	Rate     float64           // PUBLISH packets a second, either way, over the last seconds
 }
 
 // Snapshot returns what was seen up to now.
@@ -263,15 +264,22 @@ func (b *Bench) Snapshot() Snapshot {
 	now := time.Now()
 	s := Snapshot{At: now, Started: b.started, Cells: b.judge.Cells(), Strays: b.judge.Strays()}
 	s.Breaches, s.Total = b.judge.Breaches()
-	b.second(now)
+	return s
+}
+
+// Rate returns how many PUBLISH packets a second went over, either way, in the last
+// seconds.
+func (b *Bench) Rate() float64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	now := b.second(time.Now())
 	n := 0
 	for i, c := range b.rates {
-		if int64(i) != now.Unix()%int64(len(b.rates)) { // the present second is not over
+		if i != now { // the present second is not over
 			n += c
 		}
 	}
-	s.Rate = float64(n) / rateWindow
-	return s
+	return float64(n) / rateWindow
 }
 
 // Finding returns what the judge said of the observer's event with the number.

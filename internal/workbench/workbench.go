@@ -59,6 +59,7 @@ type Bench struct {
 	judge    *contract.Judge
 	journeys *trace.Journeys
 	bySeq    map[uint64]Finding
+	judged   []uint64 // the keys of bySeq, oldest first
 	rates    [rateWindow + 1]int
 	rateAt   int64
 	proof    ProofState

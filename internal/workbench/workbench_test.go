@@ -151,7 +151,7 @@ func TestASiteAtWork(t *testing.T) {
 			if seen := find(s, contract.RuleRetain, "v/1/level") != nil; seen != (version == "5") {
 				t.Errorf("the publisher's retain flag is seen: %v", seen)
 			}
-			if s.Rate <= 0 {
+			if b.Rate() <= 0 {
 				t.Error("no traffic")
 			}
 			if st := b.Brokers(); len(st) != 1 || !st[0].In || !st[0].StandIn || !strings.HasPrefix(st[0].URL, "mqtt://127.0.0.1:") {

@@ -16,6 +16,7 @@ import (
 
 	core "hodstone/internal/contract"
 	"hodstone/internal/device"
+	"hodstone/internal/expression"
 	"hodstone/internal/payload"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
@@ -210,10 +211,11 @@ func (s *Screen) example(cl *core.Clause, name string) string {
 		}
 		return ""
 	}
-	out := map[string]any{}
+	var out expression.Object
 	for _, f := range fields {
 		if !strings.Contains(strings.TrimPrefix(f.Pointer, "/"), "/") {
-			out[f.Name] = map[string]any{"boolean": true, "number": 1, "integer": 1, "string": ""}[strings.Split(f.Type, ",")[0]]
+			kind, _, _ := strings.Cut(f.Type, ",")
+			out = append(out, expression.Member{Key: f.Name, Value: map[string]any{"boolean": true, "number": 1, "integer": 1, "string": ""}[kind]})
 		}
 	}
 	b, err := json.Marshal(out)

@@ -47,7 +47,10 @@ func (i *Input) Update(msg tea.Msg) {
 
 // Draw writes label, text and cursor on one row; the text scrolls with the cursor.
 func (i *Input) Draw(c Canvas, y int) {
-	t := c.Theme
+	t := *c.Theme
+	for _, st := range []*Style{&t.Ours, &t.Strong, &t.Broken} {
+		st.Bg = nil // whatever it is drawn upon
+	}
 	x := c.Text(0, y, i.Label+" ", t.Ours)
 	text := []rune(i.model.Value())
 	at := min(i.model.Position(), len(text))
@@ -60,7 +63,7 @@ func (i *Input) Draw(c Canvas, y int) {
 	}
 	x += Width(string(text[first:at]))
 	c.Text(x, y, cursor, t.Select)
-	c.Paint(x, y, 1, Style{Bg: t.Ours.Fg})
+	c.Paint(x, y, 1, Style{Bg: t.Ours.Fg, Attrs: t.Select.Attrs})
 	if i.Error != "" {
 		for k, line := range Wrap("✗ "+i.Error, c.W) {
 			c.Text(0, y+1+k, line, t.Broken)

@@ -35,9 +35,19 @@ type Theme struct {
 	Line   Style // rules, lanes
 }
 
+// Colours is what a terminal can show.
+type Colours int
+
+// The kinds of terminals.
+const (
+	NoColours Colours = iota // or NO_COLOR is set
+	FewColours
+	AllColours
+)
+
 // NewTheme returns the theme for a dark or a light terminal. The grounds have
 // stand-ins among the 256 colours: the nearest of those to slate is a loud blue.
-func NewTheme(dark, fullColour bool) Theme {
+func NewTheme(dark bool, colours Colours) Theme {
 	pick := func(onDark, onLight string) color.Color {
 		if dark {
 			return lipgloss.Color(onDark)
@@ -45,7 +55,7 @@ func NewTheme(dark, fullColour bool) Theme {
 		return lipgloss.Color(onLight)
 	}
 	ground, rail, chosen := pick("#141b21", "#f6f7f4"), pick("#1d2730", "#e6eae6"), pick("#2f4656", "#cfdde4")
-	if !fullColour {
+	if colours != AllColours {
 		ground, rail, chosen = pick("234", "255"), pick("236", "253"), pick("239", "152")
 	}
 	st := func(fg color.Color, attrs uint8) Style { return Style{Fg: fg, Bg: ground, Attrs: attrs} }
@@ -60,6 +70,9 @@ func NewTheme(dark, fullColour bool) Theme {
 		Line: st(pick("#35444f", "#c3ccc9"), 0),
 	}
 	t.Select = Style{Fg: pick("#ffffff", "#000000"), Bg: chosen, Attrs: uv.AttrBold}
+	if colours == NoColours {
+		t.Select.Attrs = uv.AttrReverse // the cursor must be seen all the same
+	}
 	return t
 }
 

@@ -30,7 +30,7 @@ func TestTextIsCutWhereItHurtsLeast(t *testing.T) {
 }
 
 func TestCanvasKeepsInside(t *testing.T) {
-	theme := NewTheme(true, true)
+	theme := NewTheme(true, AllColours)
 	c := NewCanvas(10, 4, &theme)
 	inner := c.Sub(2, 1, 5, 2)
 	inner.Text(0, 0, "abcdefgh", theme.Text)

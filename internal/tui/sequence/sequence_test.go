@@ -68,7 +68,7 @@ func conversation() []trace.Event {
 
 func draw(t *testing.T, w, h int, change func(*Drawing)) string {
 	t.Helper()
-	theme := look.NewTheme(true, true)
+	theme := look.NewTheme(true, look.AllColours)
 	c := look.NewCanvas(w, h, &theme)
 	events := conversation()
 	d := Drawing{Events: events, Lanes: Lanes(events), Cursor: 6, Since: start, Copy: Stored,

@@ -56,8 +56,7 @@ func (s *Screen) Typing() bool { return s.input != nil }
 
 // Rail returns the live state for the rail.
 func (s *Screen) Rail(t *look.Theme) []look.RailLine {
-	rate := s.bench.Snapshot().Rate
-	lines := []look.RailLine{{Text: fmt.Sprintf("%.0f/s", rate), Style: t.Dim}}
+	lines := []look.RailLine{{Text: fmt.Sprintf("%.0f/s", s.bench.Rate()), Style: t.Dim}}
 	if s.paused {
 		lines = append(lines, look.RailLine{Text: fmt.Sprintf("‖ %d new", s.waiting), Style: t.Warn})
 	}
