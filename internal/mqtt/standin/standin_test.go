@@ -422,3 +422,50 @@ func TestNothingIsLeftBehindOnSockets(t *testing.T) {
 		t.Errorf("an unknown fault: %v", err)
 	}
 }
+
+// TestTheBrokersSide: who is there, what waits for whom, and throwing a client out.
+func TestTheBrokersSide(t *testing.T) {
+	converse(t, standin.Options{Logins: map[string]string{"barge": "fish"}, Anonymous: true}, func(t *testing.T, s *standin.Server, v packet.Version) {
+		keep := func(o *client.Options) {
+			o.Connect.CleanStart = false
+			o.Connect.HasUsername, o.Connect.Username, o.Connect.HasPassword, o.Connect.Password = true, "barge", true, []byte("fish")
+			if v == packet.V5 {
+				o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 1000)}
+			}
+		}
+		b, a := newPeer(t, s, v, "barge", keep), newPeer(t, s, v, "a")
+		b.connect(t)
+		a.connect(t)
+		b.subscribe(t, "y", 1)
+		b.subscribe(t, "x/#", 2)
+		list := func() string {
+			synctest.Wait()
+			var out []string
+			for _, c := range s.Clients() {
+				out = append(out, fmt.Sprintf("%s %s %q connected %v %v waiting %d", c.ID, c.Version, c.Username, c.Connected && c.Address != "", c.Filters, c.Waiting))
+			}
+			return strings.Join(out, "; ")
+		}
+		expect(t, "both there", list(), fmt.Sprintf(`a %s "" connected true [] waiting 0; barge %s "barge" connected true [x/# y] waiting 0`, v, v))
+		if !s.ThrowOut("barge") || s.ThrowOut("nobody") {
+			t.Error("throwing out")
+		}
+		synctest.Wait()
+		if s.ThrowOut("barge") {
+			t.Error("thrown out twice")
+		}
+		if told := strings.Contains(fmt.Sprint(b.Ended()), "administrative action"); told != (v == packet.V5) {
+			t.Errorf("told why: %v", b.Ended())
+		}
+		a.publish(t, packet.Publish{Topic: "x", QoS: 1})
+		expect(t, "one away", list(), fmt.Sprintf(`a %s "" connected true [] waiting 0; barge %s "barge" connected false [x/# y] waiting 1`, v, v))
+		b.connect(t)
+		expect(t, "what waited", b.messages(), "x= q1")
+		a.Disconnect(0)
+		b.Disconnect(0)
+		if v == packet.V5 { // its session expires
+			time.Sleep(1001 * time.Second)
+			expect(t, "nobody", list(), "")
+		}
+	})
+}
