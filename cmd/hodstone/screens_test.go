@@ -205,7 +205,11 @@ func TestCommandsByHand(t *testing.T) {
 	t.Parallel()
 	x := open(t, 160, 47, "demo")
 	x.await(`7 on`)
-	x.keys("2", "s")
+	x.keys("2", "End", "Up") // the desk sends commands of its own: switch it off
+	x.await(`▸ shore`)
+	x.keys("Space")
+	x.await(`shore +○ off`)
+	x.keys("Home", "s")
 	x.await(`send by hand`, `▸ to pen-1: feeder\.set`)
 	x.keys("Enter")
 	x.await(`send marrowvoe/pen/1/feeder/set as shore would`)
