@@ -120,14 +120,14 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 	case f.broker != "":
 		return t, usage("--broker names a broker of a workspace; it does not go with --url")
 	}
-	host, err := link.Address(f.url)
+	endpoint, err := link.Parse(f.url)
 	if err != nil {
 		return t, &exit{exitUsage, err}
 	}
 	if u, _ := url.Parse(f.url); u.User != nil {
 		return t, usage("write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs")
 	}
-	t = proof.Target{Broker: host, Listener: f.url, Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, f.url) }}
+	t = proof.Target{Broker: endpoint.Address, Listener: f.url, Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, f.url) }}
 	switch f.anonymous {
 	case "":
 	case "allowed", "refused":

@@ -246,7 +246,7 @@ func TestNothingIsLeft(t *testing.T) {
 	await(t, b, "traffic", func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellKept })
 	b.Device("pen-1").Freeze()
 	b.Device("pen-2").Cut()
-	address, err := link.Address(b.Brokers()[0].URL)
+	endpoint, err := link.Parse(b.Brokers()[0].URL)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -256,7 +256,7 @@ func TestNothingIsLeft(t *testing.T) {
 			t.Errorf("%s is %s", d.Name, d.Phase)
 		}
 	}
-	if c, err := net.Dial("tcp", address); err == nil {
+	if c, err := net.Dial("tcp", endpoint.Address); err == nil {
 		c.Close()
 		t.Error("the port is still open")
 	}

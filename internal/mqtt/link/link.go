@@ -5,6 +5,8 @@ package link
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -55,48 +57,137 @@ func newLink(c net.Conn, reset func() error) *Link {
 	return l
 }
 
-// Wrap makes a link of a connection. A TCP connection is reset by Cut; any other is
-// only closed by it.
-func Wrap(c net.Conn) *Link {
-	if t, ok := c.(*net.TCPConn); ok {
-		return newLink(c, func() error {
-			// Linger 0 makes the kernel send RST and drop what is unsent.
-			return errors.Join(t.SetLinger(0), t.Close())
-		})
+// Wrap makes a link of a connection. A TCP connection, also one below TLS, is reset by
+// Cut; any other is only closed by it.
+func Wrap(c net.Conn) *Link { return newLink(c, resetOf(c, c)) }
+
+// resetOf returns how a connection is reset: by way of the TCP connection that carries it.
+func resetOf(c, carrier net.Conn) func() error {
+	if over, ok := carrier.(interface{ NetConn() net.Conn }); ok {
+		carrier = over.NetConn()
 	}
-	return newLink(c, c.Close)
+	t, ok := carrier.(*net.TCPConn)
+	if !ok {
+		return c.Close
+	}
+	return func() error {
+		// Linger 0 makes the kernel send RST and drop what is unsent.
+		return errors.Join(t.SetLinger(0), t.Close())
+	}
 }
 
-// Dial opens a link to a URL of the scheme mqtt. The error says what was tried and
-// what to try next.
-func Dial(ctx context.Context, rawURL string) (*Link, error) {
-	host, err := Address(rawURL)
+// Options say what a URL cannot.
+type Options struct {
+	// TLS is used for mqtts and wss; nil for the system's roots. The server name is that
+	// of the URL unless it is set here.
+	TLS *tls.Config
+}
+
+// Dial opens a link to a URL: see [Parse]. The error says what was tried and what to
+// try next.
+func Dial(ctx context.Context, rawURL string, options ...Options) (*Link, error) {
+	e, err := Parse(rawURL)
 	if err != nil {
 		return nil, err
 	}
+	var o Options
+	if len(options) > 0 {
+		o = options[0]
+	}
 	ctx, cancel := context.WithTimeout(ctx, DialTimeout)
 	defer cancel()
-	var d net.Dialer
-	c, err := d.DialContext(ctx, "tcp", host)
+	if e.WebSocket {
+		return e.dialWebSocket(ctx, o)
+	}
+	c, err := e.dial(ctx, o)
 	if err != nil {
-		return nil, dialError(host, err)
+		return nil, err
 	}
 	return Wrap(c), nil
 }
 
-// Address returns host and port of a URL such as mqtt://10.0.0.7:1883; the port is
-// 1883 where none is given (registered with IANA for mqtt).
-func Address(rawURL string) (string, error) {
+// dial opens the connection below MQTT or WebSocket: a socket, with TLS where asked for.
+func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
+	var d net.Dialer
+	c, err := d.DialContext(ctx, e.Network, e.Address)
+	if err != nil {
+		return nil, dialError(e.Address, err)
+	}
+	if !e.TLS {
+		return c, nil
+	}
+	config := &tls.Config{}
+	if o.TLS != nil {
+		config = o.TLS.Clone()
+	}
+	if config.ServerName == "" {
+		config.ServerName = e.Host
+	}
+	secured := tls.Client(c, config)
+	if err := secured.HandshakeContext(ctx); err != nil {
+		c.Close()
+		return nil, tlsError(e.Address, config.ServerName, err)
+	}
+	return secured, nil
+}
+
+// tlsError says in plain words why a handshake failed.
+func tlsError(address, name string, err error) error {
+	var unknown x509.UnknownAuthorityError
+	var wrongName x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	var record tls.RecordHeaderError
+	var remote *net.OpError
+	switch {
+	case errors.As(err, &wrongName):
+		return fmt.Errorf("%s: tls: %w: dial it by a name that its certificate holds, or set the server name", address, err)
+	case errors.As(err, &unknown):
+		return fmt.Errorf("%s: tls: %w: give the CA that signed the broker's certificate; is its chain complete?", address, err)
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return fmt.Errorf("%s: tls: %w: renew the broker's certificate, or set this machine's clock", address, err)
+	case errors.As(err, &record):
+		return fmt.Errorf("%s: tls: the other side does not speak TLS (%w): is this the plain port? then write mqtt:// or ws://", address, err)
+	case errors.As(err, &remote) && remote.Op == "remote error": // so crypto/tls tells an alert
+		return fmt.Errorf("%s: tls: the broker refused the handshake (%w): does it want a client certificate, or another TLS version?", address, err)
+	case endOf(err) != EndFailed:
+		return fmt.Errorf("%s: tls: the other side ended the link during the handshake: is this the plain port? then write mqtt:// or ws://", address)
+	}
+	return fmt.Errorf("%s: tls handshake as %q: %w", address, name, err)
+}
+
+// Endpoint is where a URL leads.
+type Endpoint struct {
+	Network   string // "tcp" or "unix"
+	Address   string // HOST:PORT, or the socket's path
+	Host      string // without the port
+	TLS       bool
+	WebSocket bool
+	URL       string
+}
+
+// The ports where a URL names none: mqtt and mqtts as registered with IANA, and those
+// of HTTP for WebSocket (RFC 6455 §3).
+var defaultPorts = map[string]string{"mqtt": "1883", "mqtts": "8883", "ws": "80", "wss": "443"}
+
+// Parse reads the URL of a listener: mqtt://HOST:PORT over TCP, mqtts:// over TLS,
+// ws://HOST:PORT/PATH and wss:// over WebSocket, unix:///PATH over a local socket.
+func Parse(rawURL string) (Endpoint, error) {
 	u, err := url.Parse(rawURL)
 	switch {
-	case err != nil || u.Host == "":
-		return "", fmt.Errorf("%q is no address of a broker: write mqtt://HOST or mqtt://HOST:PORT", rawURL)
-	case u.Scheme != "mqtt":
-		return "", fmt.Errorf("%s: this version speaks MQTT over TCP only: write mqtt://…, not %s://…", rawURL, u.Scheme)
-	case u.Port() == "":
-		return net.JoinHostPort(u.Hostname(), "1883"), nil
+	case err == nil && u.Scheme == "unix" && u.Path != "" && u.Host == "":
+		return Endpoint{Network: "unix", Address: u.Path, URL: rawURL}, nil
+	case err != nil || u.Host == "" || u.Hostname() == "":
+		return Endpoint{}, fmt.Errorf("%q is no address of a broker: write mqtt://HOST or mqtt://HOST:PORT", rawURL)
 	}
-	return u.Host, nil
+	port, known := defaultPorts[u.Scheme]
+	if !known {
+		return Endpoint{}, fmt.Errorf("%s: a broker is reached by mqtt://, mqtts://, ws://, wss:// or unix:///PATH, not by %s://", rawURL, u.Scheme)
+	}
+	if u.Port() != "" {
+		port = u.Port()
+	}
+	return Endpoint{Network: "tcp", Address: net.JoinHostPort(u.Hostname(), port), Host: u.Hostname(), URL: rawURL,
+		TLS: u.Scheme == "mqtts" || u.Scheme == "wss", WebSocket: u.Scheme == "ws" || u.Scheme == "wss"}, nil
 }
 
 func dialError(host string, err error) error {
@@ -126,15 +217,18 @@ func (l *Link) Read(b []byte) (int, error) {
 	if err != nil && l.end == EndNone {
 		l.end = endOf(err)
 	}
-	if l.end == EndClosed || l.end == EndCut {
+	switch {
+	case l.end == EndClosed || l.end == EndCut:
 		return 0, net.ErrClosed
+	case err != nil && l.end == EndFIN:
+		err = io.EOF // WebSocket and TLS put words of their own around it
 	}
 	return n, err
 }
 
 func endOf(err error) End {
 	switch {
-	case errors.Is(err, io.EOF):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF): // TLS without close_notify
 		return EndFIN
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
 		return EndRST

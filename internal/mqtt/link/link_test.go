@@ -3,35 +3,78 @@ package link
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"hodstone/internal/trust"
 )
 
-// pairs returns both kinds of link, so that one test holds them to the same behaviour.
+// pairs returns every kind of link, so that one test holds them to the same behaviour.
 func pairs(t *testing.T) map[string]func() (*Link, *Link) {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	t.Helper()
+	ca, err := trust.NewAuthority("test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { ln.Close() })
-	return map[string]func() (*Link, *Link){
-		"pipe": Pipe,
-		"tcp": func() (*Link, *Link) {
-			a, err := Dial(context.Background(), "mqtt://"+ln.Addr().String())
-			if err != nil {
-				t.Fatal(err)
-			}
-			b, err := ln.Accept()
-			if err != nil {
-				t.Fatal(err)
-			}
-			return a, Wrap(b)
-		},
+	server, err := ca.Issue(trust.Request{CommonName: "server", Names: []string{"127.0.0.1", "::1"}})
+	if err != nil {
+		t.Fatal(err)
 	}
+	config := &tls.Config{Certificates: []tls.Certificate{server}}
+	out := map[string]func() (*Link, *Link){"pipe": Pipe}
+	for name, where := range map[string][3]string{"tcp": {"tcp", "127.0.0.1:0", "mqtt"}, "tls": {"tcp", "127.0.0.1:0", "mqtts"}, "ws": {"tcp", "127.0.0.1:0", "ws"},
+		"wss": {"tcp", "127.0.0.1:0", "wss"}, "unix": {"unix", filepath.Join(t.TempDir(), "s"), "unix"}, "tcp over IPv6": {"tcp", "[::1]:0", "mqtt"}} {
+		ln, err := net.Listen(where[0], where[1])
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		if strings.HasSuffix(where[2], "s") && where[2] != "ws" {
+			ln = tls.NewListener(ln, config)
+		}
+		links := make(chan *Link, 1)
+		done := make(chan error, 1)
+		if strings.HasPrefix(where[2], "ws") {
+			go func() { done <- ServeWebSocket(ln, "/mqtt", func(l *Link) { links <- l }) }()
+		} else {
+			go func() {
+				for {
+					c, err := ln.Accept()
+					if err != nil {
+						done <- nil
+						return
+					}
+					if s, ok := c.(*tls.Conn); ok {
+						s.Handshake()
+					}
+					links <- Wrap(c)
+				}
+			}()
+		}
+		t.Cleanup(func() {
+			ln.Close()
+			if err := <-done; err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+		})
+		url := where[2] + "://" + ln.Addr().String()
+		if strings.HasPrefix(where[2], "ws") {
+			url += "/mqtt"
+		}
+		out[name] = func() (*Link, *Link) {
+			a, err := Dial(context.Background(), url, Options{TLS: &tls.Config{RootCAs: ca.Pool()}})
+			if err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			return a, <-links
+		}
+	}
+	return out
 }
 
 func TestHowALinkEnds(t *testing.T) {
@@ -51,7 +94,11 @@ func TestHowALinkEnds(t *testing.T) {
 			a, b = pair()
 			a.Cut()
 			_, err = b.Read(make([]byte, 10))
-			if err == nil || b.End() != EndRST || a.End() != EndCut {
+			want := EndRST
+			if name == "unix" { // a local socket knows no reset
+				want = EndFIN
+			}
+			if err == nil || b.End() != want || a.End() != EndCut {
 				t.Errorf("after cut: %v, %q and %q", err, b.End(), a.End())
 			}
 			if _, err := a.Read(make([]byte, 1)); !errors.Is(err, net.ErrClosed) {
@@ -101,12 +148,115 @@ func TestAFrozenLinkIsSilentUntilItThaws(t *testing.T) {
 	}
 }
 
-func TestPipeTakesMoreThanItsBuffer(t *testing.T) {
-	a, b := Pipe()
+func TestMuchGoesThrough(t *testing.T) {
 	want := bytes.Repeat([]byte("0123456789abcdef"), 100_000)
-	go func() { a.Write(want); a.Close() }()
-	if got, err := io.ReadAll(b); err != nil || !bytes.Equal(got, want) {
-		t.Fatalf("%d bytes, %v", len(got), err)
+	for name, pair := range pairs(t) {
+		a, b := pair()
+		go func() { a.Write(want); a.Close() }()
+		if got, err := io.ReadAll(b); err != nil || !bytes.Equal(got, want) {
+			t.Errorf("%s: %d bytes, %v", name, len(got), err)
+		}
+		b.Close()
+	}
+}
+
+// TestTLSErrorsSayWhatToTry: each way in which trust fails has words of its own.
+func TestTLSErrorsSayWhatToTry(t *testing.T) {
+	ca, err := trust.NewAuthority("farm")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := trust.NewAuthority("other")
+	if err != nil {
+		t.Fatal(err)
+	}
+	client, err := ca.Issue(trust.Request{CommonName: "pen-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	good := trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}}
+	for _, tt := range []struct {
+		name    string
+		request trust.Request
+		server  *tls.Config
+		client  *tls.Config
+		scheme  string
+		want    string
+	}{
+		{"in", good, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", ""},
+		{"in with a client certificate", good, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: ca.Pool()},
+			&tls.Config{RootCAs: ca.Pool(), Certificates: []tls.Certificate{client}}, "mqtts", ""},
+		{"in by another name", trust.Request{CommonName: "quay", Names: []string{"quay.local"}}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool(), ServerName: "quay.local"}, "mqtts", ""},
+		{"unknown CA", good, &tls.Config{}, &tls.Config{RootCAs: other.Pool()}, "mqtts", "give the CA that signed"},
+		{"incomplete chain", trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}, Incomplete: true}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", "is its chain complete?"},
+		{"wrong name", trust.Request{CommonName: "quay", Names: []string{"quay.local"}}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", "set the server name"},
+		{"expired", trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}, Expired: true}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "wss", "renew the broker's certificate"},
+		{"too old a version", good, &tls.Config{MaxVersion: tls.VersionTLS12}, &tls.Config{RootCAs: ca.Pool(), MinVersion: tls.VersionTLS13}, "mqtts", "another TLS version?"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			cert, err := ca.Issue(tt.request)
+			if err != nil {
+				t.Fatal(err)
+			}
+			tt.server.Certificates = []tls.Certificate{cert}
+			ln, err := tls.Listen("tcp", "127.0.0.1:0", tt.server)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer ln.Close()
+			go func() {
+				for {
+					c, err := ln.Accept()
+					if err != nil {
+						return
+					}
+					c.(*tls.Conn).Handshake()
+					defer c.Close()
+				}
+			}()
+			l, err := Dial(context.Background(), tt.scheme+"://"+ln.Addr().String(), Options{TLS: tt.client})
+			if err == nil {
+				l.Close()
+			}
+			if (err == nil) != (tt.want == "") || err != nil && !strings.Contains(err.Error(), tt.want) {
+				t.Errorf("%v", err)
+			}
+		})
+	}
+}
+
+// TestTheWrongKindOfPort: what answers is told from what was expected.
+func TestTheWrongKindOfPort(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	go func() { // a broker's plain port closes on what is no CONNECT
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			c.Read(make([]byte, 10))
+			c.Close()
+		}
+	}()
+	addr := ln.Addr().String()
+	web, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan error)
+	go func() { done <- ServeWebSocket(web, "/mqtt", func(l *Link) { l.Close() }) }()
+	defer func() { web.Close(); <-done }()
+	for url, want := range map[string]string{
+		"mqtts://" + addr: "is this the plain port?", "ws://" + addr + "/mqtt": "no WebSocket", "ws://" + web.Addr().String() + "/other": "HTTP 404",
+		"mqtts://" + web.Addr().String(): "does not speak TLS",
+	} {
+		if l, err := Dial(context.Background(), url); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v %v", url, l, err)
+		}
 	}
 }
 
@@ -116,7 +266,7 @@ func TestDialErrorsSayWhatToTry(t *testing.T) {
 	ln.Close()
 	for url, want := range map[string]string{
 		"mqtt://" + addr: "nothing listens on that port",
-		"mqtts://x:1":    "over TCP only",
+		"http://x:1":     "is reached by mqtt://",
 		"10.0.0.7:1883":  "write mqtt://HOST",
 		"mqtt://":        "write mqtt://HOST",
 	} {
@@ -124,7 +274,16 @@ func TestDialErrorsSayWhatToTry(t *testing.T) {
 			t.Errorf("%s: %v", url, err)
 		}
 	}
-	if a, err := Address("mqtt://[::1]"); a != "[::1]:1883" || err != nil {
-		t.Error(a, err)
+	for url, want := range map[string]Endpoint{
+		"mqtt://[::1]":               {Network: "tcp", Address: "[::1]:1883", Host: "::1"},
+		"mqtts://quay.local":         {Network: "tcp", Address: "quay.local:8883", Host: "quay.local", TLS: true},
+		"ws://10.0.0.7/mqtt":         {Network: "tcp", Address: "10.0.0.7:80", Host: "10.0.0.7", WebSocket: true},
+		"wss://quay.local:9001/mqtt": {Network: "tcp", Address: "quay.local:9001", Host: "quay.local", TLS: true, WebSocket: true},
+		"unix:///run/broker.sock":    {Network: "unix", Address: "/run/broker.sock"},
+	} {
+		want.URL = url
+		if got, err := Parse(url); got != want || err != nil {
+			t.Errorf("%s: %+v %v", url, got, err)
+		}
 	}
 }

@@ -1,0 +1,139 @@
+// Package trust deals with credentials. So far it holds the test authority: a CA made
+// for a run, that issues what a stand-in and its clients need, and what they must refuse.
+package trust
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"time"
+)
+
+// Lifetimes of what a test authority issues. They begin a little in the past, for clocks differ.
+const (
+	lifetime = 30 * 24 * time.Hour
+	backdate = time.Hour
+)
+
+// Authority is a certificate authority with an intermediate, made for one run and kept
+// in memory only. It is safe for concurrent use.
+type Authority struct {
+	root, intermediate *x509.Certificate
+	key                *ecdsa.PrivateKey // the intermediate's
+}
+
+// Request says what to issue.
+type Request struct {
+	// CommonName is the subject's; a stand-in takes it for the login's name.
+	CommonName string
+	// Names are the DNS names and IP addresses of a server; a certificate without any
+	// is for a client.
+	Names []string
+	// Expired makes it end an hour ago.
+	Expired bool
+	// Incomplete leaves out the intermediate, so that the chain cannot be built.
+	Incomplete bool
+}
+
+// NewAuthority makes a root and an intermediate with new keys.
+func NewAuthority(name string) (*Authority, error) {
+	rootKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	a := &Authority{}
+	if a.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
+		return nil, err
+	}
+	ca := func(common string, pathLen int) *x509.Certificate {
+		c := template(common, time.Now().Add(lifetime))
+		c.IsCA, c.BasicConstraintsValid, c.MaxPathLen, c.MaxPathLenZero = true, true, pathLen, pathLen == 0
+		c.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
+		return c
+	}
+	rootTemplate := ca(name+" root", 1)
+	if a.root, err = sign(rootTemplate, rootTemplate, &rootKey.PublicKey, rootKey); err != nil {
+		return nil, err
+	}
+	a.intermediate, err = sign(ca(name+" intermediate", 0), a.root, &a.key.PublicKey, rootKey)
+	return a, err
+}
+
+func template(common string, until time.Time) *x509.Certificate {
+	serial, _ := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120)) // crypto/rand does not fail
+	from := time.Now().Add(-backdate)
+	if until.Before(from) {
+		from = until.Add(-lifetime)
+	}
+	return &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: common}, NotBefore: from, NotAfter: until}
+}
+
+func sign(c, parent *x509.Certificate, public *ecdsa.PublicKey, key *ecdsa.PrivateKey) (*x509.Certificate, error) {
+	der, err := x509.CreateCertificate(rand.Reader, c, parent, public, key)
+	if err != nil {
+		return nil, fmt.Errorf("certificate for %s: %w", c.Subject.CommonName, err)
+	}
+	return x509.ParseCertificate(der)
+}
+
+// Issue makes a certificate with a new key, and the chain that goes with it.
+func (a *Authority) Issue(r Request) (tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	until := time.Now().Add(lifetime)
+	if r.Expired {
+		until = time.Now().Add(-time.Hour)
+	}
+	c := template(r.CommonName, until)
+	c.KeyUsage, c.ExtKeyUsage = x509.KeyUsageDigitalSignature, []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
+	for _, n := range r.Names {
+		c.ExtKeyUsage[0] = x509.ExtKeyUsageServerAuth
+		if ip := net.ParseIP(n); ip != nil {
+			c.IPAddresses = append(c.IPAddresses, ip)
+		} else {
+			c.DNSNames = append(c.DNSNames, n)
+		}
+	}
+	leaf, err := sign(c, a.intermediate, &key.PublicKey, a.key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	out := tls.Certificate{Certificate: [][]byte{leaf.Raw}, PrivateKey: key, Leaf: leaf}
+	if !r.Incomplete {
+		out.Certificate = append(out.Certificate, a.intermediate.Raw)
+	}
+	return out, nil
+}
+
+// Pool holds the root, for whoever shall trust the authority.
+func (a *Authority) Pool() *x509.CertPool {
+	p := x509.NewCertPool()
+	p.AddCert(a.root)
+	return p
+}
+
+// RootPEM is the root certificate in PEM (RFC 7468).
+func (a *Authority) RootPEM() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.root.Raw})
+}
+
+// PEM writes a certificate with its chain, and its key (PKCS #8), in PEM.
+func PEM(c tls.Certificate) (chain, key []byte, err error) {
+	for _, der := range c.Certificate {
+		chain = append(chain, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(c.PrivateKey)
+	if err != nil {
+		return nil, nil, err
+	}
+	return chain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
