@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +19,7 @@ import (
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
 	"hodstone/internal/report"
+	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
 )
@@ -26,6 +29,7 @@ type proveFlags struct {
 	broker, url, check, version         string
 	username, passwordFile, passwordEnv string
 	anonymous                           string
+	ca, certificate, key, serverName    string
 	intrusive, json                     bool
 	junit                               string
 	faults                              []string
@@ -34,7 +38,7 @@ type proveFlags struct {
 func (e *Env) prove() *cobra.Command {
 	f := &proveFlags{}
 	c := &cobra.Command{
-		Use:   "prove (WORKSPACE [--broker NAME/LISTENER] | --url mqtt://HOST:PORT)",
+		Use:   "prove (WORKSPACE [--broker NAME/LISTENER] | --url URL)",
 		Short: "Prove what a broker guarantees, check by check",
 		Long: `Prove what a broker guarantees. Every check drives clients of its own under topics of
 its own and ends in a verdict: kept, broken, unsupported, undecided or skipped.
@@ -49,13 +53,17 @@ The checks:
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.broker, "broker", "", "BROKER or BROKER/LISTENER of the workspace; the first by default")
-	fl.StringVar(&f.url, "url", "", "a broker without a workspace: mqtt://HOST:PORT")
+	fl.StringVar(&f.url, "url", "", "a broker without a workspace: mqtt://, mqtts://, ws://, wss:// or unix:///PATH")
 	fl.StringVar(&f.check, "check", "", "only these checks: a name, a family, or a pattern such as 'will.*'")
 	fl.StringVar(&f.version, "protocol-version", "", "only 3.1.1 or 5; both by default")
 	fl.StringVar(&f.username, "username", "", "with --url: the user name")
 	fl.StringVar(&f.passwordFile, "password-file", "", "with --url: the file that holds the password")
 	fl.StringVar(&f.passwordEnv, "password-env", "", "with --url: the environment variable that holds the password")
 	fl.StringVar(&f.anonymous, "anonymous", "", "with --url: allowed or refused, what is meant for clients without credentials")
+	fl.StringVar(&f.ca, "ca", "", "with --url over TLS: the PEM file with the CA to trust; the system's roots by default")
+	fl.StringVar(&f.serverName, "server-name", "", "with --url over TLS: the name that the broker's certificate must hold")
+	fl.StringVar(&f.certificate, "certificate", "", "with --url over TLS: the PEM file with the client's certificate")
+	fl.StringVar(&f.key, "key", "", "with --url over TLS: the PEM file with the certificate's key")
 	fl.BoolVar(&f.intrusive, "intrusive", false, "run checks that fail logins or throw clients out, on a real broker too")
 	fl.StringArrayVar(&f.faults, "fault", nil, "let the workspace's stand-in misbehave; may be given several times")
 	fl.BoolVar(&f.json, "json", false, "write one JSON document instead of lines")
@@ -127,7 +135,12 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 	if u, _ := url.Parse(f.url); u.User != nil {
 		return t, usage("write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs")
 	}
-	t = proof.Target{Broker: endpoint.Address, Listener: f.url, Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, f.url) }}
+	config, err := f.tls(endpoint)
+	if err != nil {
+		return t, err
+	}
+	t = proof.Target{Broker: endpoint.Address, Listener: f.url,
+		Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, f.url, link.Options{TLS: config}) }}
 	switch f.anonymous {
 	case "":
 	case "allowed", "refused":
@@ -162,8 +175,38 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 	return t, nil
 }
 
+// tls reads the files that TLS needs.
+func (f *proveFlags) tls(e link.Endpoint) (*tls.Config, error) {
+	if !e.TLS {
+		if f.ca+f.serverName+f.certificate+f.key != "" {
+			return nil, usage("--ca, --server-name, --certificate and --key go with a URL of mqtts:// or wss://")
+		}
+		return nil, nil
+	}
+	config := &tls.Config{ServerName: f.serverName}
+	if f.ca != "" {
+		pem, err := os.ReadFile(f.ca)
+		if err != nil {
+			return nil, usage("the CA cannot be read: %w", err)
+		}
+		config.RootCAs = x509.NewCertPool()
+		if !config.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, usage("%s holds no certificate in PEM", f.ca)
+		}
+	}
+	if f.certificate+f.key != "" {
+		pair, err := tls.LoadX509KeyPair(f.certificate, f.key)
+		if err != nil {
+			return nil, usage("--certificate and --key cannot be used: %w", err)
+		}
+		config.Certificates = []tls.Certificate{pair}
+	}
+	return config, nil
+}
+
 func (e *Env) targetFromWorkspace(f *proveFlags, path string) (t proof.Target, close func(), err error) {
-	for flag, v := range map[string]string{"--username": f.username, "--password-file": f.passwordFile, "--password-env": f.passwordEnv, "--anonymous": f.anonymous} {
+	for flag, v := range map[string]string{"--username": f.username, "--password-file": f.passwordFile, "--password-env": f.passwordEnv, "--anonymous": f.anonymous,
+		"--ca": f.ca, "--server-name": f.serverName, "--certificate": f.certificate, "--key": f.key} {
 		if v != "" {
 			return t, nil, usage("%s goes with --url; a workspace says it on the broker", flag)
 		}
@@ -242,8 +285,8 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 }
 
 func (e *Env) standIn() *cobra.Command {
-	var listen string
-	var faults []string
+	var listen, faults []string
+	var caFile string
 	var list strings.Builder
 	for _, f := range standin.Faults() {
 		fmt.Fprintf(&list, "  %-24s %s\n", f.Name, f.Sentence)
@@ -252,7 +295,8 @@ func (e *Env) standIn() *cobra.Command {
 		Use:   "stand-in",
 		Short: "Run the small broker that ships inside Hodstone",
 		Long: `Run the small broker that ships inside Hodstone until it is interrupted. Anyone who
-reaches it gets in, so it listens on loopback unless told otherwise.
+reaches it gets in, so it listens on loopback unless told otherwise. For TLS it makes
+a certificate at every start; --ca-file writes the CA that clients must trust.
 
 The faults:
 ` + list.String(),
@@ -263,20 +307,53 @@ The faults:
 				return &exit{exitUsage, err}
 			}
 			defer s.Close()
-			addr, err := s.Listen(listen)
+			ca, err := trust.NewAuthority("Hodstone stand-in")
 			if err != nil {
-				return &exit{exitUsage, err}
+				return err
 			}
-			fmt.Fprintf(e.Out, "stand-in on mqtt://%s", addr)
+			if caFile != "" {
+				if err := os.WriteFile(caFile, ca.RootPEM(), 0o644); err != nil {
+					return usage("the CA cannot be written: %w", err)
+				}
+			}
+			for _, where := range listen {
+				reached, err := listenOn(s, ca, where)
+				if err != nil {
+					return &exit{exitUsage, err}
+				}
+				fmt.Fprintf(e.Out, "stand-in on %s\n", reached)
+			}
 			if len(faults) > 0 {
-				fmt.Fprintf(e.Out, ", misbehaving: %s", strings.Join(faults, ", "))
+				fmt.Fprintf(e.Out, "misbehaving: %s\n", strings.Join(faults, ", "))
 			}
-			fmt.Fprintln(e.Out, "\nend it with Ctrl-C")
+			fmt.Fprintln(e.Out, "end it with Ctrl-C")
 			<-c.Context().Done()
 			return nil
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:1883", "the address to listen on; port 0 lets the system choose")
+	c.Flags().StringArrayVar(&listen, "listen", []string{"127.0.0.1:1883"}, "HOST:PORT, or a URL of mqtt, mqtts, ws, wss or unix; port 0 lets the system choose; may be given several times")
 	c.Flags().StringArrayVar(&faults, "fault", nil, "misbehave in this way; may be given several times")
+	c.Flags().StringVar(&caFile, "ca-file", "", "write the CA of the TLS listeners to this file, in PEM")
 	return c
+}
+
+// listenOn opens a listener of the stand-in, with a certificate where it needs one.
+func listenOn(s *standin.Server, ca *trust.Authority, where string) (string, error) {
+	if !strings.Contains(where, "://") {
+		where = "mqtt://" + where
+	}
+	endpoint, err := link.Parse(where)
+	if err != nil {
+		return "", err
+	}
+	var config *tls.Config
+	if endpoint.TLS {
+		cert, err := ca.Issue(trust.Request{CommonName: "stand-in", Names: []string{endpoint.Host, "localhost", "127.0.0.1", "::1"}})
+		if err != nil {
+			return "", err
+		}
+		config = &tls.Config{Certificates: []tls.Certificate{cert}}
+	}
+	reached, _, err := s.ListenURL(where, config)
+	return reached, err
 }

@@ -129,10 +129,7 @@ func New(o Options) *Device {
 		// Without an expiry version 5 would drop the session at once (5.0 §3.1.2.11.2).
 		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
 	}
-	if o.Login != nil {
-		copts.Connect.HasUsername, copts.Connect.Username = true, o.Login.Username
-		copts.Connect.HasPassword, copts.Connect.Password = true, []byte(o.Login.Password.Reveal())
-	}
+	o.Login.Apply(&copts.Connect)
 	if cl, name := d.presence(); cl != nil {
 		copts.Connect.Will = &packet.Will{Topic: name, Payload: []byte(cl.Presence.Lost), QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain}
 	}

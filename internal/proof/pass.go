@@ -101,14 +101,7 @@ func WithWill(w packet.Will) Option { return func(p *Peer) { p.opt.Connect.Will 
 
 // WithLogin uses another login; nil for none.
 func WithLogin(l *workspace.Login) Option {
-	return func(p *Peer) {
-		c := &p.opt.Connect
-		c.HasUsername, c.HasPassword, c.Username, c.Password = false, false, "", nil
-		if l != nil {
-			c.HasUsername, c.Username = true, l.Username
-			c.HasPassword, c.Password = true, []byte(l.Password.Reveal())
-		}
-	}
+	return func(p *Peer) { l.Apply(&p.opt.Connect) }
 }
 
 // As takes over another peer's client id.

@@ -49,11 +49,9 @@ func newObserver(b *Bench, br *workspace.Broker) *observer {
 		name += "-" + br.Name
 	}
 	connect := packet.Connect{ClientID: fmt.Sprintf("hodstone%d", rand.Uint32N(1_000_000)), CleanStart: true, KeepAlive: observerKeepAlive}
-	if l := b.Workspace.Login(br.Login); l != nil {
-		connect.HasUsername, connect.Username = true, l.Username
-		connect.HasPassword, connect.Password = true, []byte(l.Password.Reveal())
-	}
-	o.client = client.New(client.Options{Dial: b.dialer(br.Name, ""), Version: br.Version, Connect: connect,
+	login := b.Workspace.Login(br.Login)
+	login.Apply(&connect)
+	o.client = client.New(client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,
 		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)})
 	return o
 }

@@ -6,6 +6,7 @@ package workbench
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
 	"hodstone/internal/trace"
+	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
 
@@ -54,6 +56,7 @@ type Bench struct {
 	observers []*observer
 	devices   []*device.Device
 	started   time.Time
+	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
 	mu       sync.Mutex // guards what follows
 	judge    *contract.Judge
@@ -116,14 +119,39 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 		return err
 	}
 	b.standins[br.Name] = s
-	for _, l := range br.StandIn.Listeners {
-		addr, err := s.Listen(l.URL)
+	for i := range br.StandIn.Listeners {
+		l := &br.StandIn.Listeners[i]
+		config, err := b.certify(l)
+		if err != nil {
+			return err
+		}
+		reached, _, err := s.ListenURL(l.URL, config)
 		if err != nil {
 			return fmt.Errorf("broker %s: %w", br.Name, err)
 		}
-		b.urls[br.Name+"/"+l.Name] = "mqtt://" + addr.String()
+		b.urls[br.Name+"/"+l.Name] = reached
 	}
 	return nil
+}
+
+// certify makes a stand-in's certificate for a TLS listener, and lets our clients
+// trust it.
+func (b *Bench) certify(l *workspace.Listener) (*tls.Config, error) {
+	e, err := link.Parse(l.URL)
+	if err != nil || !e.TLS {
+		return nil, err
+	}
+	if b.authority == nil {
+		if b.authority, err = trust.NewAuthority("Hodstone stand-in"); err != nil {
+			return nil, err
+		}
+	}
+	cert, err := b.authority.Issue(trust.Request{CommonName: "stand-in", Names: []string{e.Host, "localhost", "127.0.0.1", "::1"}})
+	if err != nil {
+		return nil, err
+	}
+	l.CA = b.authority.Pool()
+	return &tls.Config{Certificates: []tls.Certificate{cert}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: b.authority.Pool()}, nil
 }
 
 // Start sets the observers and devices going.
@@ -138,8 +166,9 @@ func (b *Bench) Start() {
 	for _, kind := range b.Workspace.Devices {
 		used[kind.Broker] = true
 		for n := range max(1, kind.Count) {
+			login := b.Workspace.Login(workspace.FillIn(kind.Login, n+1))
 			b.devices = append(b.devices, device.New(device.Options{Kind: kind, Number: n + 1, Contract: b.Workspace.Contract,
-				Dial: b.dialer(kind.Broker, kind.Listener), Login: b.Workspace.Login(workspace.FillIn(kind.Login, n+1)),
+				Dial: b.dialer(kind.Broker, kind.Listener, login), Login: login,
 				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Seed: b.opt.Seed}))
 		}
 	}
@@ -179,22 +208,27 @@ func (b *Bench) Close() {
 	}
 }
 
-// dialer returns how a broker's listener is reached; "" is the first listener.
-func (b *Bench) dialer(broker, listener string) func(context.Context) (*link.Link, error) {
+// dialer returns how a broker's listener is reached with a login, which may be nil; ""
+// is the first listener.
+func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(context.Context) (*link.Link, error) {
 	return func(ctx context.Context) (*link.Link, error) {
-		_, u, err := b.address(broker, listener)
+		l, u, err := b.address(broker, listener)
 		if err != nil {
 			return nil, err
 		}
-		return link.Dial(ctx, u)
+		config := &tls.Config{RootCAs: l.CA, ServerName: l.ServerName}
+		if login != nil && login.Certificate != nil {
+			config.Certificates = []tls.Certificate{*login.Certificate}
+		}
+		return link.Dial(ctx, u, link.Options{TLS: config})
 	}
 }
 
-// address returns the name and URL of a broker's listener.
-func (b *Bench) address(broker, listener string) (name, url string, err error) {
+// address returns a broker's listener and the URL by which it is reached.
+func (b *Bench) address(broker, listener string) (l workspace.Listener, url string, err error) {
 	br := b.Workspace.Broker(broker)
 	if br == nil {
-		return "", "", fmt.Errorf("there is no broker %q in the workspace", broker)
+		return l, "", fmt.Errorf("there is no broker %q in the workspace", broker)
 	}
 	ways := br.Listeners
 	if br.StandIn != nil {
@@ -202,22 +236,23 @@ func (b *Bench) address(broker, listener string) (name, url string, err error) {
 	}
 	for _, l := range ways {
 		if listener == "" || l.Name == listener {
-			return l.Name, b.urls[br.Name+"/"+l.Name], nil
+			return l, b.urls[br.Name+"/"+l.Name], nil
 		}
 	}
-	return "", "", fmt.Errorf("broker %s has no listener %q", br.Name, listener)
+	return l, "", fmt.Errorf("broker %s has no listener %q", br.Name, listener)
 }
 
 // Target returns what a proof needs for BROKER, BROKER/LISTENER, or "" for the first.
 func (b *Bench) Target(where string) (proof.Target, error) {
 	broker, listener, _ := strings.Cut(where, "/")
-	name, url, err := b.address(broker, listener)
+	l, url, err := b.address(broker, listener)
 	if err != nil {
 		return proof.Target{}, err
 	}
 	br := b.Workspace.Broker(broker)
-	return proof.Target{Broker: br.Name, Listener: name + " " + url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, name),
-		Login: b.Workspace.Login(br.Login), Anonymous: br.Anonymous, Intrusive: br.Intrusive}, nil
+	login := b.Workspace.Login(br.Login)
+	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, l.Name, login),
+		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive}, nil
 }
 
 // Device returns the device with the name, or nil.

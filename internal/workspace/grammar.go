@@ -37,10 +37,12 @@ var Shapes = []Shape{
 		{"intrusive", "string", false, "\"allowed\" lets checks run that throw clients out or fail logins on purpose."},
 	}},
 	{"listener", "One way into a broker.", []Key{
-		{"url", "string", true, "mqtt://HOST:PORT"},
+		{"url", "string", true, "mqtt://HOST:PORT over TCP, mqtts:// over TLS, ws://HOST:PORT/PATH and wss:// over WebSocket, unix:///PATH over a local socket."},
+		{"ca", "string", false, "For TLS: a PEM file beside the workspace with the CA to trust; the system's roots without it."},
+		{"server-name", "string", false, "For TLS: the name that the broker's certificate must hold, where it is not the URL's."},
 	}},
 	{"stand-in", "A broker of Hodstone's own, faithful unless told to misbehave.", []Key{
-		{"listeners", "map of string", false, "Transport tcp and its address; port 0 lets the system choose. Without it: tcp on 127.0.0.1:0."},
+		{"listeners", "map of string", false, "Transports tcp, tls, ws, wss and their addresses; port 0 lets the system choose. The certificates for TLS are made at every start, and Hodstone's own clients trust them. Without it: tcp on 127.0.0.1:0."},
 		{"logins", "list of string", false, "The logins it knows. {n} in a login's name stands for 1, 2, 3 …"},
 		{"anonymous", "boolean", false, "Let in clients without credentials (default: only when it knows no logins)."},
 		{"faults", "list of string", false, "Names of faults: ways to misbehave on purpose. 'hodstone stand-in --help' lists them."},
@@ -48,6 +50,8 @@ var Shapes = []Shape{
 	{"login", "A client identity.", []Key{
 		{"username", "string", false, "The user name; the login's name where it is missing."},
 		{"password", "secret", false, "The password. Best {env: NAME} or {file: path}. A login of a stand-in without one gets a random one at every start."},
+		{"certificate", "string", false, "For TLS: a PEM file beside the workspace with the client's certificate and its chain."},
+		{"key", "string", false, "For TLS: the PEM file with the certificate's private key."},
 	}},
 	{"contract", "The agreement between the parties.", []Key{
 		{"parties", "map of party", false, "The roles that publish and consume."},

@@ -1,6 +1,8 @@
 package workspace
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,6 +16,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/expression"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/mqtt/topic"
@@ -73,7 +76,40 @@ func (l *loader) login(e entry) {
 		// Without its secret the login stays: a stand-in makes one up, a real broker refuses it.
 		login.Password, login.HasPassword = l.secret(p, "the password of login "+e.key)
 	}
+	if c := f["certificate"]; c.exists() {
+		login.Certificate = l.certificate(c, f["key"])
+	} else if k := f["key"]; k.exists() {
+		k.fail("add certificate: FILE", "login %s has a key but no certificate", e.key)
+	}
 	l.w.Logins = append(l.w.Logins, login)
+}
+
+// certificate reads a client's certificate and key from PEM files.
+func (l *loader) certificate(c, k node) *tls.Certificate {
+	if !k.exists() {
+		c.fail("add key: FILE", "the certificate has no key beside it")
+		return nil
+	}
+	chain, ok := l.file(c)
+	key, ok2 := l.file(k)
+	if !ok || !ok2 {
+		return nil
+	}
+	pair, err := tls.X509KeyPair(chain, key)
+	if err != nil {
+		c.fail("both must be PEM, and belong together", "certificate and key cannot be used: %v", err)
+		return nil
+	}
+	return &pair
+}
+
+// file reads a file beside the workspace that a node names.
+func (l *loader) file(n node) ([]byte, bool) {
+	b, err := fs.ReadFile(l.fsys, path.Clean(n.str("file")))
+	if err != nil {
+		n.fail("the path is relative to the workspace's folder", "%s cannot be read", n.str("file"))
+	}
+	return b, err == nil
 }
 
 // secret reads a value, or where it is kept outside the file.
@@ -136,11 +172,29 @@ func (l *loader) broker(e entry) {
 	for _, x := range f["listeners"].entries("listeners") {
 		lf := x.value.fields("listener", "listener "+x.key)
 		if u := lf["url"]; u.exists() {
-			if err := checkURL(u.str("url")); err != nil {
+			endpoint, err := link.Parse(u.str("url"))
+			if err != nil {
 				u.fail("write mqtt://HOST or mqtt://HOST:PORT", "%v", err)
 				continue
 			}
-			b.Listeners = append(b.Listeners, Listener{x.key, u.str("url")})
+			listener := Listener{Name: x.key, URL: u.str("url"), ServerName: lf["server-name"].str("server-name")}
+			for _, key := range []string{"ca", "server-name"} {
+				if lf[key].exists() && !endpoint.TLS {
+					lf[key].fail("the URL of a TLS listener begins with mqtts:// or wss://", "%s does nothing without TLS", key)
+				}
+			}
+			if ca := lf["ca"]; ca.exists() && endpoint.TLS {
+				pem, ok := l.file(ca)
+				if !ok {
+					continue
+				}
+				listener.CA = x509.NewCertPool()
+				if !listener.CA.AppendCertsFromPEM(pem) {
+					ca.fail("it must be PEM: -----BEGIN CERTIFICATE-----", "%s holds no certificate", ca.str("ca"))
+					continue
+				}
+			}
+			b.Listeners = append(b.Listeners, listener)
 		}
 	}
 	switch s := f["stand-in"]; {
@@ -165,18 +219,22 @@ func (l *loader) broker(e entry) {
 	}
 }
 
+// standInSchemes are the URL schemes of a stand-in's listeners.
+var standInSchemes = map[string]string{"tcp": "mqtt", "tls": "mqtts", "ws": "ws", "wss": "wss"}
+
 func (l *loader) standIn(n node) *StandIn {
 	f := n.fields("stand-in", "the stand-in")
 	s := &StandIn{}
 	for _, x := range f["listeners"].entries("listeners") {
-		if x.key != "tcp" {
-			x.at.fail("this version has tcp", "a stand-in has no listener %q", x.key)
+		scheme, known := standInSchemes[x.key]
+		if !known {
+			x.at.fail("there are: tcp, tls, ws, wss", "a stand-in has no listener %q", x.key)
 			continue
 		}
-		s.Listeners = append(s.Listeners, Listener{x.key, x.value.str("address")})
+		s.Listeners = append(s.Listeners, Listener{Name: x.key, URL: scheme + "://" + x.value.str("address")})
 	}
 	if len(s.Listeners) == 0 {
-		s.Listeners = []Listener{{"tcp", "127.0.0.1:0"}}
+		s.Listeners = []Listener{{Name: "tcp", URL: "mqtt://127.0.0.1:0"}}
 	}
 	for _, x := range f["logins"].list() {
 		if name, ok := x.known("login", l.loginNames()); ok {

@@ -3,11 +3,12 @@
 package workspace
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -67,7 +68,11 @@ type Broker struct {
 }
 
 // Listener is one way into a broker.
-type Listener struct{ Name, URL string }
+type Listener struct {
+	Name, URL  string
+	CA         *x509.CertPool // nil: the system's roots
+	ServerName string
+}
 
 // StandIn says how a stand-in is started.
 type StandIn struct {
@@ -82,8 +87,21 @@ type Login struct {
 	Name     string
 	Username string
 	Password Secret
+	// Certificate is the client's, for TLS; nil for none.
+	Certificate *tls.Certificate
 	// HasPassword is false where the file gives none: a stand-in then makes one up.
 	HasPassword bool
+}
+
+// Apply puts the login's credentials into a CONNECT. A login that has only a certificate
+// sends neither user name nor password; nil takes them out.
+func (l *Login) Apply(c *packet.Connect) {
+	c.HasUsername, c.Username, c.HasPassword, c.Password = false, "", false, nil
+	if l == nil || l.Certificate != nil && !l.HasPassword {
+		return
+	}
+	c.HasUsername, c.Username = true, l.Username
+	c.HasPassword, c.Password = true, []byte(l.Password.Reveal())
 }
 
 // Device is a simulated client, or Count of one kind.
@@ -227,12 +245,4 @@ func literals(v any) any {
 		}
 	}
 	return v
-}
-
-func checkURL(s string) error {
-	u, err := url.Parse(s)
-	if err != nil || u.Host == "" || u.Scheme != "mqtt" {
-		return fmt.Errorf("%q is no address of a listener", s)
-	}
-	return nil
 }

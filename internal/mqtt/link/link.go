@@ -57,6 +57,19 @@ func newLink(c net.Conn, reset func() error) *Link {
 	return l
 }
 
+// TLS returns the state of the TLS connection below, and whether there is one. After the
+// first byte was read the handshake is complete.
+func (l *Link) TLS() (tls.ConnectionState, bool) {
+	c := l.conn
+	if w, ok := c.(*wsConn); ok {
+		c = w.carrier
+	}
+	if t, ok := c.(*tls.Conn); ok {
+		return t.ConnectionState(), true
+	}
+	return tls.ConnectionState{}, false
+}
+
 // Wrap makes a link of a connection. A TCP connection, also one below TLS, is reset by
 // Cut; any other is only closed by it.
 func Wrap(c net.Conn) *Link { return newLink(c, resetOf(c, c)) }

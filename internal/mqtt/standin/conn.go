@@ -251,6 +251,11 @@ func (c *conn) judge(p *packet.Connect) packet.ReasonCode {
 		return pick(packet.TopicNameInvalid, packet.RefusedRights)
 	}
 	if !p.HasUsername {
+		if state, ok := c.link.TLS(); ok && len(state.VerifiedChains) > 0 {
+			if _, known := s.opt.Logins[state.VerifiedChains[0][0].Subject.CommonName]; known {
+				return 0
+			}
+		}
 		if s.opt.Anonymous || s.faults[faultLoginAnonymous] {
 			return 0
 		}

@@ -6,9 +6,11 @@ package standin
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"sort"
 	"sync"
 	"time"
@@ -33,7 +35,9 @@ const (
 
 // Options say how a stand-in behaves.
 type Options struct {
-	// Logins holds the passwords by user name.
+	// Logins holds the passwords by user name. A client certificate that the listener's
+	// TLS configuration has verified stands for the login that its subject's common name
+	// names, without user name and password.
 	Logins map[string]string
 	// Anonymous lets in clients without credentials.
 	Anonymous bool
@@ -72,19 +76,50 @@ func New(o Options) (*Server, error) {
 	return s, nil
 }
 
-// Listen opens a TCP listener and serves it. Port 0 lets the system choose one.
+// Listen opens a plain TCP listener and serves it. Port 0 lets the system choose one.
 func (s *Server) Listen(addr string) (net.Addr, error) {
-	ln, err := net.Listen("tcp", addr)
+	_, a, err := s.ListenURL("mqtt://"+addr, nil)
+	return a, err
+}
+
+// ListenURL opens a listener for a URL as [link.Parse] reads it and serves it; config is
+// needed for mqtts and wss. It returns the URL by which it is reached: port 0 lets the
+// system choose one.
+func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr, error) {
+	e, err := link.Parse(rawURL)
 	if err != nil {
-		return nil, fmt.Errorf("stand-in: cannot listen on %s: %w: choose another port, or 0 for any", addr, err)
+		return "", nil, err
+	}
+	if e.TLS && config == nil {
+		return "", nil, fmt.Errorf("stand-in: %s needs a certificate", rawURL)
+	}
+	ln, err := net.Listen(e.Network, e.Address)
+	if err != nil {
+		return "", nil, fmt.Errorf("stand-in: cannot listen on %s: %w: choose another port, or 0 for any", e.Address, err)
+	}
+	reached := rawURL
+	if u, err := url.Parse(rawURL); err == nil && e.Network == "tcp" {
+		u.Host = ln.Addr().String()
+		if u.Path == "" && e.WebSocket {
+			u.Path = "/mqtt"
+		}
+		reached = u.String()
+		rawURL = u.Path
+	}
+	if e.TLS {
+		ln = tls.NewListener(ln, config)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
 		ln.Close()
-		return nil, net.ErrClosed
+		return "", nil, net.ErrClosed
 	}
 	s.listeners = append(s.listeners, ln)
+	if e.WebSocket {
+		s.wg.Go(func() { link.ServeWebSocket(ln, rawURL, func(l *link.Link) { s.serve(l) }) })
+		return reached, ln.Addr(), nil
+	}
 	s.wg.Go(func() {
 		for {
 			c, err := ln.Accept()
@@ -98,7 +133,7 @@ func (s *Server) Listen(addr string) (net.Addr, error) {
 			s.serve(link.Wrap(c))
 		}
 	})
-	return ln.Addr(), nil
+	return reached, ln.Addr(), nil
 }
 
 // Dial opens a link to the stand-in within memory.
