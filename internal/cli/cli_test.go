@@ -135,7 +135,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 	}
 	nobody := "mqtt://" + closed.Addr().String()
 	closed.Close()
-	real := demoFolder(t, "    stand-in:\n      listeners: {tcp: \"127.0.0.1:0\"}\n      logins: [pen-1, pen-2, pen-3, pen-4, barge, shore, store, bench]\n      anonymous: false\n",
+	real := demoFolder(t, "    stand-in:\n      listeners: {tcp: \"127.0.0.1:0\", tls: \"127.0.0.1:0\", ws: \"127.0.0.1:0\", wss: \"127.0.0.1:0\"}\n      logins: [pen-1, pen-2, pen-3, pen-4, barge, shore, store, bench]\n      anonymous: false\n",
 		"    listeners: {inside: {url: \""+nobody+"\"}}\n", "      faults: []              # try [will.never-sent], then prove again\n", "")
 	for _, tt := range []struct {
 		name string
@@ -152,7 +152,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 		{"fault on a real broker", []string{"prove", real, "--fault", "will.never-sent"}, 2, "broker quay is a real one"},
 		{"unknown version", []string{"prove", file, "--protocol-version", "4"}, 2, "takes 3.1.1 or 5"},
 		{"unknown broker", []string{"prove", file, "--broker", "harbour"}, 2, `no broker "harbour"`},
-		{"unknown listener", []string{"prove", file, "--broker", "quay/tls"}, 2, `no listener "tls"`},
+		{"unknown listener", []string{"prove", file, "--broker", "quay/serial"}, 2, `no listener "serial"`},
 		{"no such file", []string{"prove", "nowhere.yaml"}, 2, "cannot open the workspace"},
 		{"another scheme", []string{"prove", "--url", "http://x"}, 2, "mqtt://"},
 		{"CA without TLS", []string{"prove", "--url", nobody, "--ca", "x"}, 2, "go with a URL of mqtts://"},
@@ -254,6 +254,12 @@ func TestProveAgainstAURL(t *testing.T) {
 	code, out, _ := run("prove", "--url", url, "--username", "bench", "--password-file", password, "--check", "login", "--anonymous", "refused")
 	if code != 0 || !strings.Contains(out, "– skipped     login.wrong-password") || !strings.Contains(out, "4 kept, 0 broken, 2 skipped") {
 		t.Errorf("exit %d\n%s", code, out)
+	}
+	for _, listener := range []string{"tls", "ws", "wss"} {
+		code, out, errOut := run("prove", demoFolder(t), "--broker", "quay/"+listener, "--check", "qos")
+		if code != 0 || !strings.Contains(out, "quay, "+listener+" ") || !strings.Contains(out, "4 kept, 0 broken") {
+			t.Errorf("%s: exit %d\n%s%s", listener, code, out, errOut)
+		}
 	}
 	code, out, _ = run("prove", "--url", url, "--check", "connect.accepted")
 	if code != 1 || !strings.Contains(out, "? undecided   connect.accepted") || !strings.Contains(out, "no login was given") {

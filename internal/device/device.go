@@ -669,6 +669,7 @@ type State struct {
 	ClientID string
 	Version  packet.Version
 	Broker   string
+	Listener string // of the broker; "" for its first
 	Phase    Phase
 	Since    time.Time
 	Why      string    // why it is away, or its last complaint
@@ -688,7 +689,7 @@ func (d *Device) State() State {
 	defer d.mu.Unlock()
 	k := d.opt.Kind
 	s := State{Name: d.name, Party: k.Plays, Note: k.Note, ClientID: workspace.FillIn(k.Session.ClientID, d.opt.Number), Version: k.Session.Version,
-		Broker: d.opt.Broker, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Sent: d.sent, Received: d.received, Params: d.params}
+		Broker: d.opt.Broker, Listener: k.Listener, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Sent: d.sent, Received: d.received, Params: d.params}
 	for _, x := range d.signals {
 		s.Signals = append(s.Signals, SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)})
 	}

@@ -230,11 +230,7 @@ func (b *Bench) address(broker, listener string) (l workspace.Listener, url stri
 	if br == nil {
 		return l, "", fmt.Errorf("there is no broker %q in the workspace", broker)
 	}
-	ways := br.Listeners
-	if br.StandIn != nil {
-		ways = br.StandIn.Listeners
-	}
-	for _, l := range ways {
+	for _, l := range br.Ways() {
 		if listener == "" || l.Name == listener {
 			return l, b.urls[br.Name+"/"+l.Name], nil
 		}

@@ -476,10 +476,7 @@ func (l *loader) deviceBroker(d *Device, n node) {
 		d.Broker = name
 		return
 	}
-	ways := b.Listeners
-	if b.StandIn != nil {
-		ways = b.StandIn.Listeners
-	}
+	ways := b.Ways()
 	if listener != "" && !slices.ContainsFunc(ways, func(x Listener) bool { return x.Name == listener }) {
 		n.fail(suggest(listener, names(ways, func(x Listener) string { return x.Name })), "broker %s has no listener %q", name, listener)
 	}

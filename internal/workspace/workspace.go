@@ -216,14 +216,12 @@ func (w *Workspace) Login(name string) *Login {
 	return nil
 }
 
-// Listener returns the listener with the name, the first for "", or nil.
-func (b *Broker) Listener(name string) *Listener {
-	for i := range b.Listeners {
-		if b.Listeners[i].Name == name || name == "" {
-			return &b.Listeners[i]
-		}
+// Ways returns the broker's listeners, be it a stand-in or a real one.
+func (b *Broker) Ways() []Listener {
+	if b.StandIn != nil {
+		return b.StandIn.Listeners
 	}
-	return nil
+	return b.Listeners
 }
 
 // literals turns numbers of a template's literals into float64, as expressions have them.

@@ -7,6 +7,8 @@ import (
 	"testing/fstest"
 
 	"hodstone/demo"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
 
@@ -112,6 +114,72 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 				t.Errorf("%d devices left, want %d: %v", len(w.Devices), tt.devices, w.Problems)
 			}
 		})
+	}
+}
+
+// TestTLSInTheWorkspace: CA, certificate and key are read from files beside it, and what
+// is wrong with them is told.
+func TestTLSInTheWorkspace(t *testing.T) {
+	ca, err := trust.NewAuthority("farm")
+	if err != nil {
+		t.Fatal(err)
+	}
+	mine, err := ca.Issue(trust.Request{CommonName: "pen-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := ca.Issue(trust.Request{CommonName: "pen-2"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	chain, key, err := trust.PEM(mine)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, otherKey, err := trust.PEM(other)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := `hodstone: 1
+brokers: {harbour: {listeners: {outside: {url: "mqtts://10.0.0.7", ca: ca.pem, server-name: quay.local}}, login: pen-1}}
+logins: {pen-1: {certificate: pen.crt, key: pen.key}}
+`
+	open := func(text string) *workspace.Workspace {
+		t.Helper()
+		w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}, "ca.pem": {Data: ca.RootPEM()}, "pen.crt": {Data: chain}, "pen.key": {Data: key}, "other.key": {Data: otherKey}}, "f", "f")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	w := open(text)
+	if len(w.Problems) > 0 {
+		t.Fatal(w.Problems)
+	}
+	l := w.Broker("harbour").Ways()[0]
+	if l.CA == nil || !l.CA.Equal(ca.Pool()) || l.ServerName != "quay.local" {
+		t.Errorf("%+v", l)
+	}
+	var c packet.Connect
+	login := w.Login("pen-1")
+	if login.Apply(&c); login.Certificate == nil || c.HasUsername || c.HasPassword {
+		t.Errorf("a login that has only a certificate sends %+v", c)
+	}
+	for change, want := range map[[2]string]string{
+		{"ca: ca.pem", "ca: nowhere.pem"}:                "nowhere.pem cannot be read",
+		{"ca: ca.pem", "ca: pen.key"}:                    "holds no certificate",
+		{"mqtts://", "mqtt://"}:                          "does nothing without TLS",
+		{"key: pen.key", "key: other.key"}:               "cannot be used",
+		{", key: pen.key", ""}:                           "has no key beside it",
+		{"certificate: pen.crt, ", ""}:                   "a key but no certificate",
+		{"certificate: pen.crt", "certificate: nowhere"}: "nowhere cannot be read",
+		{`"mqtts://10.0.0.7"`, `"https://10.0.0.7"`}:     "not by https://",
+		{"listeners: {outside", "stand-in: {listeners: {serial: x}}, listenerz: {outside"}: `no listener "serial"`,
+	} {
+		changed := strings.Replace(text, change[0], change[1], 1)
+		if got := fmt.Sprint(open(changed).Problems); changed == text || !strings.Contains(got, want) {
+			t.Errorf("%s: no %q in %s", change[1], want, got)
+		}
 	}
 }
 

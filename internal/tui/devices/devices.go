@@ -342,6 +342,9 @@ func (s *Screen) drawDetail(c look.Canvas) {
 	t, st := c.Theme, &s.list[s.at]
 	c.Rule(0, st.Name+", plays "+st.Party, t.Strong)
 	about := fmt.Sprintf("client id %s, MQTT %s, broker %s", st.ClientID, st.Version, st.Broker)
+	if st.Listener != "" {
+		about += "/" + st.Listener
+	}
 	var params []string
 	for k, v := range st.Params {
 		params = append(params, k+" "+v)

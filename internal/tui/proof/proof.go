@@ -25,7 +25,8 @@ type Screen struct {
 	checks []*core.Check
 	state  workbench.ProofState
 	byKey  map[string]*core.Result
-	broker int // of the workspace's, to be put to the proof
+	ways   []string // BROKER/LISTENER, all of the workspace's
+	way    int      // the one to be put to the proof
 	row    int
 	col    int
 	first  int
@@ -34,7 +35,13 @@ type Screen struct {
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	return &Screen{bench: b, checks: core.Checks(), byKey: map[string]*core.Result{}}
+	s := &Screen{bench: b, checks: core.Checks(), byKey: map[string]*core.Result{}}
+	for _, br := range b.Workspace.Brokers {
+		for _, l := range br.Ways() {
+			s.ways = append(s.ways, br.Name+"/"+l.Name)
+		}
+	}
+	return s
 }
 
 // Title is the screen's name on the rail.
@@ -105,8 +112,8 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 			return look.Tell(false, "stopping; what is under way becomes undecided")
 		}
 	case "b":
-		if n := len(s.bench.Workspace.Brokers); n > 1 && !s.state.Running {
-			s.broker = (s.broker + 1) % n
+		if n := len(s.ways); n > 1 && !s.state.Running {
+			s.way = (s.way + 1) % n
 		}
 	case "enter":
 		r := s.byKey[key(s.checks[s.row], versions[s.col])]
@@ -119,10 +126,10 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 }
 
 func (s *Screen) run(checks []*core.Check) tea.Cmd {
-	if len(s.bench.Workspace.Brokers) == 0 {
+	if len(s.ways) == 0 {
 		return look.Tell(true, "the workspace has no usable broker to put to the proof")
 	}
-	if err := s.bench.StartProof(s.bench.Workspace.Brokers[s.broker].Name, core.Options{Checks: checks}); err != nil {
+	if err := s.bench.StartProof(s.ways[s.way], core.Options{Checks: checks}); err != nil {
 		return look.Tell(true, err.Error())
 	}
 	s.Refresh()
@@ -139,8 +146,8 @@ func (s *Screen) Keys() []look.Key {
 		keys = append(keys, look.Key{Key: "s", Does: "stop"})
 	} else {
 		keys = append(keys, look.Key{Key: "r", Does: "run all"}, look.Key{Key: "o", Does: "run only this"})
-		if len(s.bench.Workspace.Brokers) > 1 {
-			keys = append(keys, look.Key{Key: "b", Does: "other broker"})
+		if len(s.ways) > 1 {
+			keys = append(keys, look.Key{Key: "b", Does: "other listener"})
 		}
 	}
 	return append(keys, look.Key{Key: "↑↓←→", Does: "move"}, look.Key{Key: "enter", Does: "open evidence"})
@@ -165,17 +172,19 @@ func (s *Screen) Draw(c look.Canvas) {
 
 func (s *Screen) drawHead(c look.Canvas) {
 	t := c.Theme
-	if len(s.bench.Workspace.Brokers) == 0 {
+	if len(s.ways) == 0 {
 		c.Text(1, 0, "the workspace has no usable broker", t.Broken)
 		return
 	}
-	name := s.bench.Workspace.Brokers[s.broker].Name
-	x := c.Text(1, 0, "broker ", t.Dim)
-	x = c.Text(x, 0, name+"  ", t.Strong)
+	x := c.Text(1, 0, "next run on ", t.Dim)
+	if s.state.Running {
+		x = c.Text(1, 0, "running on ", t.Dim)
+	}
+	x = c.Text(x, 0, s.ways[s.way]+"  ", t.Strong)
 	switch {
 	case s.state.Running:
 		done := float64(len(s.state.Results)) / float64(max(1, s.state.Total))
-		x = c.Text(x, 0, fmt.Sprintf("running %d of %d  ", len(s.state.Results), s.state.Total), t.Warn)
+		x = c.Text(x, 0, fmt.Sprintf("%d of %d  ", len(s.state.Results), s.state.Total), t.Warn)
 		bar := int(done * 24)
 		x = c.Text(x, 0, strings.Repeat("█", bar), t.Ours)
 		c.Text(x, 0, strings.Repeat("░", 24-bar), t.Line)
@@ -185,7 +194,7 @@ func (s *Screen) drawHead(c look.Canvas) {
 		c.Text(x, 0, "nothing has been proven yet: r runs all checks", t.Warn)
 	default:
 		x = c.Text(x, 0, report.SummaryLine(counts(s.state.Results))+"  ", t.Text)
-		c.Text(x, 0, look.Clip(fmt.Sprintf("%s at %s, %.1f s", s.state.Target.Listener, s.state.Started.Format("15:04:05"), s.state.Took.Seconds()), c.W-x), t.Dim)
+		c.Text(x, 0, look.Clip(fmt.Sprintf("on %s at %s, %.1f s", s.state.Target.Listener, s.state.Started.Format("15:04:05"), s.state.Took.Seconds()), c.W-x), t.Dim)
 	}
 }
 
