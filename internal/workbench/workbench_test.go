@@ -30,7 +30,7 @@ contract:
   parameters: {pen: {values: ["1", "2"]}}
   clauses:
     level: {topic: "v/{pen}/level", from: pen, to: shore, qos: 1, retain: true, every: 300ms ± 400ms, payload: {format: number, minimum: 0, maximum: 9}}
-    set: {topic: "v/{pen}/set", from: shore, to: pen, qos: 1, answer: {clause: done, within: 500ms}, payload: {format: text}}
+    set: {topic: "v/{pen}/set", from: shore, to: pen, qos: 1, answer: {clause: done, within: 1500ms}, payload: {format: text}}
     done: {topic: "v/{pen}/done", from: pen, to: shore, qos: 1, payload: {format: text, values: {yes: , no: }}}
 devices:
   pen:
