@@ -1,0 +1,59 @@
+package device
+
+import (
+	"time"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/workspace"
+)
+
+// SignalState is a signal as it stands.
+type SignalState struct {
+	Name    string
+	Wave    string
+	Unit    string
+	Value   any
+	Held    bool
+	History []float64 // two samples a second, oldest first; empty for what is no number
+}
+
+// State is a device as it stands.
+type State struct {
+	Name     string
+	Party    string
+	Note     string
+	ClientID string
+	Version  packet.Version
+	Broker   string
+	Listener string // of the broker; "" for its first
+	Phase    Phase
+	Since    time.Time
+	Why      string    // why it is away, or its last complaint
+	RetryAt  time.Time // when it tries again, while it is away
+	Sent     int
+	Received int
+	Signals  []SignalState
+	// Publishes and Takes name what it can be made to send, and what it can be sent.
+	Publishes []string
+	Takes     []string
+	Params    map[string]string
+}
+
+// State returns the device as it stands now.
+func (d *Device) State() State {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	k := d.opt.Kind
+	s := State{Name: d.name, Party: k.Plays, Note: k.Note, ClientID: workspace.FillIn(k.Session.ClientID, d.opt.Number), Version: k.Session.Version,
+		Broker: d.opt.Broker, Listener: k.Listener, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Sent: d.sent, Received: d.received, Params: d.params}
+	for _, x := range d.signals {
+		s.Signals = append(s.Signals, SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)})
+	}
+	for _, p := range k.Publishes {
+		s.Publishes = append(s.Publishes, p.Clause+p.Topic)
+	}
+	for _, r := range k.Reactions {
+		s.Takes = append(s.Takes, r.When)
+	}
+	return s
+}
