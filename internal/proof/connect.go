@@ -23,7 +23,7 @@ var connectChecks = []*Check{
 func connectAccepted(p *Pass) error {
 	subject := p.Peer("subject")
 	p.Step("CONNECT with everything in order")
-	ctx, cancel := context.WithTimeoutCause(p.ctx, connectWithin, errors.New("nothing for 15 s"))
+	ctx, cancel := context.WithTimeoutCause(p.ctx, connectWithin, errNoAnswer)
 	defer cancel()
 	_, err := subject.Connect(ctx)
 	var refused *client.RefusedError
@@ -35,7 +35,7 @@ func connectAccepted(p *Pass) error {
 	case errors.As(err, &refused):
 		return Break("%v", err)
 	case err != nil:
-		return Break("no CONNACK: %v", err)
+		return unanswered(err)
 	}
 	sent := p.Await(subject, 1, 0, isPacket(trace.Sent, packet.CONNECT))
 	came := p.Await(subject, 1, 0, isPacket(trace.Received, packet.CONNACK))
@@ -48,6 +48,16 @@ func connectAccepted(p *Pass) error {
 	}
 	p.Saw("CONNACK 0 after %s", short(took))
 	return nil
+}
+
+// unanswered judges a CONNECT without CONNACK: broken where the link stood and the broker
+// closed it or kept silent; undecided where there was no link to begin with.
+func unanswered(err error) error {
+	var ended *client.EndedError
+	if errors.As(err, &ended) || errors.Is(err, errNoAnswer) {
+		return Break("no CONNACK: %v", err)
+	}
+	return Undecide("no CONNECT could be sent: %v", err)
 }
 
 func isPacket(k trace.Kind, t packet.Type) func(*trace.Event) bool {
@@ -115,7 +125,7 @@ func loginRight(p *Pass) error {
 	case errors.As(err, &refused):
 		return Break("%v", err)
 	case err != nil:
-		return Break("no CONNACK: %v", err)
+		return unanswered(err)
 	}
 	p.Saw("CONNACK 0")
 	return nil
@@ -170,8 +180,12 @@ func loginAnonymous(p *Pass) error {
 	if !allowed {
 		return p.refused(err, "without credentials")
 	}
-	if err != nil {
+	var refused *client.RefusedError
+	switch {
+	case errors.As(err, &refused):
 		return Break("%v", err)
+	case err != nil:
+		return unanswered(err)
 	}
 	p.Saw("CONNACK 0")
 	return nil

@@ -220,13 +220,27 @@ func (p *Pass) Publish(peer *Peer, m packet.Publish) error {
 		p.retained[m.Topic] = true
 		p.mu.Unlock()
 	}
-	pub, err := peer.Start(m)
-	if errors.Is(err, client.ErrNotConnected) {
-		return Undecide("the %s is no longer connected: %v", peer.Name, peer.Ended())
-	} else if err != nil {
-		return Unsupport("%v", err)
+	pub, err := p.Start(peer, m)
+	if err != nil {
+		return err
 	}
 	return p.Complete(pub)
+}
+
+// Start publishes and does not wait. What the broker told us not to send makes the check
+// unsupported; a link that is lost, undecided.
+func (p *Pass) Start(peer *Peer, m packet.Publish) (*client.Publication, error) {
+	pub, err := peer.Start(m)
+	var limit *client.LimitError
+	switch {
+	case errors.As(err, &limit):
+		return nil, Unsupport("%v", err)
+	case errors.Is(err, client.ErrNotConnected):
+		return nil, Undecide("the %s is no longer connected: %v", peer.Name, peer.Ended())
+	case err != nil:
+		return nil, Undecide("the %s could not publish: %v", peer.Name, err)
+	}
+	return pub, nil
 }
 
 // Complete waits until a publication's flow is complete.
@@ -302,8 +316,9 @@ func (p *Pass) Copies(peer *Peer, from uint64, text string) (n int) {
 }
 
 // Quiet waits long enough for what must not come to have come: three round trips,
-// half a second at least.
-func (p *Pass) Quiet() time.Duration {
+// half a second at least. A watcher that is no longer connected afterwards has proven
+// nothing: the check is undecided.
+func (p *Pass) Quiet(watchers ...*Peer) (time.Duration, error) {
 	p.mu.Lock()
 	d := max(3*p.rtt, quietLeast)
 	p.mu.Unlock()
@@ -311,7 +326,12 @@ func (p *Pass) Quiet() time.Duration {
 	case <-time.After(d):
 	case <-p.ctx.Done():
 	}
-	return d
+	for _, w := range watchers {
+		if !w.Connected() {
+			return d, Undecide("the %s was lost while it watched: %v", w.Name, w.Ended())
+		}
+	}
+	return d, nil
 }
 
 // cleanUp ends the check's clients and takes back what they left on the broker.

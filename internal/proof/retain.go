@@ -115,7 +115,10 @@ func retainCleared(p *Pass) error {
 	if _, err := p.Subscribe(after, topic, 1); err != nil {
 		return err
 	}
-	waited := p.Quiet()
+	waited, err := p.Quiet(after)
+	if err != nil {
+		return err
+	}
 	if got := p.Messages(after, from); len(got) > 0 {
 		return Break("a newcomer was greeted with %q", fmt.Sprintf("%.40s", got[0].Payload))
 	}

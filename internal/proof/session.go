@@ -26,6 +26,9 @@ func sessionKept(p *Pass) error {
 			p.Note("QoS %d was not granted; not tried", q)
 		}
 	}
+	if topics[1]+topics[2] == "" {
+		return Unsupport("subscriptions get QoS 0 only: no message waits for an absent client")
+	}
 	publish := func(text string) error {
 		for q := packet.QoS(1); q <= 2; q++ {
 			if topics[q] == "" {

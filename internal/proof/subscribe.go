@@ -59,7 +59,9 @@ func subscribeWildcards(p *Pass) error {
 			}
 		}
 	}
-	p.Quiet()
+	if _, err := p.Quiet(subscribers...); err != nil {
+		return err
+	}
 	for i, f := range wildcardFilters {
 		for _, m := range p.Messages(subscribers[i], from) {
 			if !topic.Match(full(f), m.Topic) {

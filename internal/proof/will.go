@@ -73,7 +73,10 @@ func willNotOnGoodbye(p *Pass) error {
 	if err := subject.Disconnect(0); err != nil {
 		return Undecide("%v", err)
 	}
-	waited := p.Quiet()
+	waited, err := p.Quiet(watcher)
+	if err != nil {
+		return err
+	}
 	if got := p.Messages(watcher, from); len(got) > 0 {
 		return Break("the will came although the client said goodbye")
 	}
@@ -83,10 +86,13 @@ func willNotOnGoodbye(p *Pass) error {
 		return err
 	}
 	again.Cut()
-	waited += p.Quiet()
+	more, err := p.Quiet(watcher)
+	if err != nil {
+		return err
+	}
 	if got := p.Messages(watcher, from); len(got) > 0 {
 		return Break("the old will came when the client returned without one and was cut")
 	}
-	p.Saw("nothing came in %s", short(waited))
+	p.Saw("nothing came in %s", short(waited+more))
 	return nil
 }

@@ -141,6 +141,12 @@ var ErrNotConnected = errors.New("not connected")
 // session it was under way in.
 var ErrSessionLost = errors.New("the broker has lost the session (session present 0): this publication may be lost")
 
+// LimitError is a message that the broker's CONNACK rules out; it was not sent.
+type LimitError struct{ Reason string }
+
+// Error names the limit and its place in the standard.
+func (e *LimitError) Error() string { return e.Reason }
+
 // RefusedError is a CONNACK that refuses (§3.2.2).
 type RefusedError struct {
 	Code    packet.ReasonCode
@@ -367,7 +373,7 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 		return ErrNotConnected
 	}
 	if k.limit.maxPacket > 0 && len(raw) > int(k.limit.maxPacket) && p != nil {
-		return fmt.Errorf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)
+		return &LimitError{fmt.Sprintf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)}
 	}
 	if h := k.c.opt.Hooks.Sent; h != nil {
 		h(p, raw)

@@ -180,8 +180,8 @@ type Publication struct {
 }
 
 // Start sends a message and does not wait for its acknowledgements. The packet
-// identifier is chosen by the client unless p has one. Errors: [ErrNotConnected], what
-// the broker's CONNACK rules out, a topic that is no topic name.
+// identifier is chosen by the client unless p has one. Errors: [ErrNotConnected], a
+// [*LimitError], a topic that is no topic name.
 func (c *Client) Start(p packet.Publish) (*Publication, error) {
 	k := c.current()
 	if k == nil {
@@ -196,9 +196,9 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 	c.mu.Unlock()
 	switch {
 	case p.QoS > limit.maxQoS:
-		return nil, fmt.Errorf("QoS %d: the broker takes at most QoS %d (maximum QoS, 5.0 §3.2.2.3.4)", p.QoS, limit.maxQoS)
+		return nil, &LimitError{fmt.Sprintf("QoS %d: the broker takes at most QoS %d (maximum QoS, 5.0 §3.2.2.3.4)", p.QoS, limit.maxQoS)}
 	case p.Retain && limit.noRetain:
-		return nil, errors.New("retain: the broker takes no retained messages (retain available 0, 5.0 §3.2.2.3.5)")
+		return nil, &LimitError{"retain: the broker takes no retained messages (retain available 0, 5.0 §3.2.2.3.5)"}
 	}
 	if p.QoS == 0 {
 		p.ID, p.Dup = 0, false

@@ -1,0 +1,151 @@
+package proof_test
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/proof"
+)
+
+// between puts itself between the checks' clients and a stand-in. keep is asked about
+// each packet from the broker; number is that of the connection, from 1.
+func between(s *standin.Server, v packet.Version, keep func(number int, l *link.Link, p packet.Packet) bool) func(context.Context) (*link.Link, error) {
+	var number atomic.Int64 // clients connect side by side
+	return func(ctx context.Context) (*link.Link, error) {
+		broker, err := s.Dial(ctx)
+		if err != nil {
+			return nil, err
+		}
+		mine := int(number.Add(1))
+		inner, outer := link.Pipe()
+		go func() { // towards the broker, byte for byte
+			buf := make([]byte, 4096)
+			for {
+				n, err := inner.Read(buf)
+				if err != nil {
+					if inner.End() == link.EndRST {
+						broker.Cut()
+					}
+					broker.Close()
+					return
+				}
+				broker.Write(buf[:n])
+			}
+		}()
+		go func() { // from the broker, packet by packet
+			for r := packet.NewReader(broker, v); ; {
+				p, raw, err := r.Next()
+				if err != nil {
+					inner.Close()
+					return
+				}
+				if keep(mine, inner, p) {
+					inner.Write(raw)
+				}
+			}
+		}()
+		return outer, nil
+	}
+}
+
+// TestChecksDoNotKeepWhatTheyDidNotSee: a broker, or a network, that fails in ways no fault of
+// the stand-in covers must not get away with kept.
+func TestChecksDoNotKeepWhatTheyDidNotSee(t *testing.T) {
+	for _, tt := range []struct {
+		name, check string
+		v           packet.Version
+		keep        func() func(int, *link.Link, packet.Packet) bool
+		verdict     proof.Verdict
+		seen        string
+	}{
+		{"no PUBCOMP after the PUBREL was sent again", "qos2.once", packet.V311, func() func(int, *link.Link, packet.Packet) bool {
+			var resumed, silent atomic.Int64
+			return func(n int, _ *link.Link, p packet.Packet) bool {
+				if a, ok := p.(*packet.Connack); ok && a.SessionPresent {
+					if resumed.Add(1) == 2 { // the first is that of the lost PUBREC
+						silent.Store(int64(n))
+					}
+				}
+				return p.Type() != packet.PUBCOMP || int64(n) != silent.Load()
+			}
+		}, proof.Broken, "no PUBCOMP within 5 s of coming back"},
+		{"a watcher whose link is lost", "will.not-on-goodbye", packet.V5, func() func(int, *link.Link, packet.Packet) bool {
+			return func(_ int, l *link.Link, p packet.Packet) bool {
+				if p.Type() == packet.SUBACK {
+					time.AfterFunc(100*time.Millisecond, func() { l.Cut() })
+				}
+				return true
+			}
+		}, proof.Undecided, "the watcher was lost while it watched"},
+		{"a broker that grants QoS 0 only", "session.kept", packet.V311, func() func(int, *link.Link, packet.Packet) bool {
+			return func(_ int, l *link.Link, p packet.Packet) bool {
+				if a, ok := p.(*packet.Suback); ok {
+					l.Write((&packet.Suback{ID: a.ID, Codes: make([]packet.ReasonCode, len(a.Codes))}).Append(nil, packet.V311))
+					return false
+				}
+				return true
+			}
+		}, proof.Unsupported, "QoS 0 only"},
+		{"a broker that closes instead of answering CONNECT", "connect.accepted", packet.V5, func() func(int, *link.Link, packet.Packet) bool {
+			return func(_ int, l *link.Link, p packet.Packet) bool {
+				if p.Type() == packet.CONNACK {
+					l.Close()
+				}
+				return p.Type() != packet.CONNACK
+			}
+		}, proof.Broken, "no CONNACK: the broker closed the connection"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				s, err := standin.New(standin.Options{Logins: map[string]string{"bench": password}})
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer s.Close()
+				target := target(s, false)
+				target.Dial = between(s, tt.v, tt.keep())
+				checkOne(t, target, tt.check, tt.v, tt.verdict, tt.seen)
+			})
+		})
+	}
+	t.Run("a network that fails after the first link", func(t *testing.T) {
+		synctest.Test(t, func(t *testing.T) {
+			s, err := standin.New(standin.Options{Anonymous: true})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			dialled := 0
+			target := proof.Target{Dial: func(ctx context.Context) (*link.Link, error) {
+				if dialled++; dialled > 1 {
+					return nil, errors.New("no route")
+				}
+				return s.Dial(ctx)
+			}}
+			checkOne(t, target, "connect.accepted", packet.V311, proof.Undecided, "no route")
+		})
+	})
+}
+
+func checkOne(t *testing.T, target proof.Target, name string, v packet.Version, verdict proof.Verdict, seen string) {
+	t.Helper()
+	checks, err := proof.Match(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := proof.Run(context.Background(), target, proof.Options{Checks: checks, Versions: []packet.Version{v}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := p.Results[0]; r.Verdict != verdict || !strings.Contains(r.Seen, seen) {
+		t.Errorf("%s: %s, want %s: %s", r.Verdict, r.Seen, verdict, seen)
+	}
+}
