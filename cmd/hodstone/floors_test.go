@@ -21,7 +21,7 @@ var floors = map[string]int{
 	"hodstone/internal/contract":    4,
 	"hodstone/internal/trace":       3,
 	"hodstone/internal/mqtt/client": 2, "hodstone/internal/mqtt/standin": 2,
-	"hodstone/internal/mqtt/link": 1, "hodstone/internal/mqtt/packet": 1, "hodstone/internal/mqtt/topic": 1,
+	"hodstone/internal/mqtt/link": 1, "hodstone/internal/mqtt/auth": 1, "hodstone/internal/mqtt/packet": 1, "hodstone/internal/mqtt/topic": 1,
 	"hodstone/internal/payload": 1, "hodstone/internal/trust": 1, "hodstone/internal/expression": 1, "hodstone/demo": 1,
 }
 

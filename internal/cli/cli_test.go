@@ -237,7 +237,7 @@ func TestSecretsStayInside(t *testing.T) {
 }
 
 func TestProveAgainstAURL(t *testing.T) {
-	s, err := standin.New(standin.Options{Logins: map[string]string{"bench": "eelgrass"}})
+	s, err := standin.New(standin.Options{Logins: []standin.Login{{Name: "bench", Password: "eelgrass"}}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"hodstone/internal/contract"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
@@ -51,6 +53,8 @@ type Options struct {
 	Login    *workspace.Login // nil for none
 	Broker   string           // for the trace
 	Logs     []*trace.Log
+	// Gate bounds how many devices connect a second; nil for no bound.
+	Gate *rate.Limiter
 	// Seed makes random signals and jitter repeat.
 	Seed uint64
 }
@@ -125,7 +129,7 @@ func New(o Options) *Device {
 		// Without an expiry version 5 would drop the session at once (5.0 §3.1.2.11.2).
 		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
 	}
-	o.Login.Apply(&copts.Connect)
+	o.Login.Apply(&copts)
 	if cl, name := d.presence(); cl != nil {
 		copts.Connect.Will = &packet.Will{Topic: name, Payload: []byte(cl.Presence.Lost), QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain}
 	}
@@ -265,6 +269,9 @@ func (d *Device) live(ctx context.Context, done chan struct{}) {
 	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(d.opt.Seed, uint64(d.opt.Number)+1<<32))}
 	for ctx.Err() == nil {
 		d.set(Connecting, d.lastReason())
+		if d.opt.Gate != nil && d.opt.Gate.Wait(ctx) != nil {
+			break
+		}
 		err := d.connect(ctx)
 		if err == nil {
 			backoff.Reset()

@@ -205,7 +205,7 @@ func TestFaultsOverSockets(t *testing.T) {
 	} {
 		t.Run(tt.scheme+" with fault "+tt.fault, func(t *testing.T) {
 			t.Parallel()
-			o := standin.Options{Logins: map[string]string{"bench": password}}
+			o := standin.Options{Logins: []standin.Login{{Name: "bench", Password: password}}}
 			if tt.fault != "" {
 				o.Faults = []string{tt.fault}
 			}

@@ -105,7 +105,7 @@ func TestChecksDoNotKeepWhatTheyDidNotSee(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				s, err := standin.New(standin.Options{Logins: map[string]string{"bench": password}})
+				s, err := standin.New(standin.Options{Logins: []standin.Login{{Name: "bench", Password: password}}})
 				if err != nil {
 					t.Fatal(err)
 				}

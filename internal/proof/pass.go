@@ -101,7 +101,7 @@ func WithWill(w packet.Will) Option { return func(p *Peer) { p.opt.Connect.Will 
 
 // WithLogin uses another login; nil for none.
 func WithLogin(l *workspace.Login) Option {
-	return func(p *Peer) { l.Apply(&p.opt.Connect) }
+	return func(p *Peer) { l.Apply(&p.opt) }
 }
 
 // As takes over another peer's client id.

@@ -44,7 +44,7 @@ func TestEachFaultBreaksExactlyItsChecks(t *testing.T) {
 		for _, v := range []packet.Version{packet.V311, packet.V5} {
 			t.Run(fmt.Sprintf("%s in %s", f.Name, v), func(t *testing.T) {
 				synctest.Test(t, func(t *testing.T) {
-					o := standin.Options{Logins: map[string]string{"bench": password}}
+					o := standin.Options{Logins: []standin.Login{{Name: "bench", Password: password}}}
 					if f.Name != "" {
 						o.Faults = []string{f.Name}
 					}
@@ -103,7 +103,7 @@ func checkResults(t *testing.T, p *proof.Proof) {
 
 func TestNothingIsLeftOnTheBroker(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s, _ := standin.New(standin.Options{Anonymous: true, Logins: map[string]string{"bench": password}})
+		s, _ := standin.New(standin.Options{Anonymous: true, Logins: []standin.Login{{Name: "bench", Password: password}}})
 		defer s.Close()
 		anonymous := target(s, true)
 		if p, err := proof.Run(context.Background(), anonymous, proof.Options{}); err != nil || !p.OK() {

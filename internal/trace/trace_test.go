@@ -34,7 +34,7 @@ func connect(t *testing.T, s *standin.Server, log *trace.Log, name string, v pac
 // journeys, and looks for the password in everything that came out.
 func TestAConversationOnTheRecord(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s, _ := standin.New(standin.Options{Logins: map[string]string{"u": "sesame"}})
+		s, _ := standin.New(standin.Options{Logins: []standin.Login{{Name: "u", Password: "sesame"}}})
 		defer s.Close()
 		log := trace.NewLog(1000)
 		ctx := context.Background()

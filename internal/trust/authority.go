@@ -14,6 +14,8 @@ import (
 	"math/big"
 	"net"
 	"time"
+
+	"github.com/youmark/pkcs8"
 )
 
 // Lifetimes of what a test authority issues. They begin a little in the past, for clocks differ.
@@ -136,4 +138,13 @@ func PEM(c tls.Certificate) (chain, key []byte, err error) {
 		return nil, nil, err
 	}
 	return chain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
+// LockedPEM writes the certificate's key encrypted with the passphrase (PKCS #8, RFC 5958).
+func LockedPEM(c tls.Certificate, passphrase string) ([]byte, error) {
+	der, err := pkcs8.MarshalPrivateKey(c.PrivateKey, []byte(passphrase), nil)
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: der}), nil
 }

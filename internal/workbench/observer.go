@@ -50,9 +50,10 @@ func newObserver(b *Bench, br *workspace.Broker) *observer {
 	}
 	connect := packet.Connect{ClientID: fmt.Sprintf("hodstone%d", rand.Uint32N(1_000_000)), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
-	login.Apply(&connect)
-	o.client = client.New(client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,
-		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)})
+	opt := client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,
+		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)}
+	login.Apply(&opt)
+	o.client = client.New(opt)
 	return o
 }
 

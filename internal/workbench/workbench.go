@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
 	"hodstone/internal/mqtt/link"
@@ -31,6 +33,9 @@ const (
 	journeyLength = 5_000
 	tickEvery     = 200 * time.Millisecond
 	rateWindow    = 3 // seconds over which the rate is told
+	// connectRate is how many devices connect a second: after a broker's restart a
+	// thousand of them would otherwise knock it over again.
+	connectRate = 100
 )
 
 // Options say how a workbench is run.
@@ -101,27 +106,29 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 }
 
 func (b *Bench) startStandIn(br *workspace.Broker) error {
-	logins := map[string]string{}
+	var logins []standin.Login
 	for _, name := range br.StandIn.Logins {
 		l := b.Workspace.Login(name)
 		if l == nil {
 			continue // told as a problem of the workspace
 		}
-		if !l.HasPassword {
+		if !l.HasPassword && !l.HasToken && l.Certificate == nil {
 			var raw [12]byte
 			rand.Read(raw[:])
 			l.Password, l.HasPassword = workspace.NewSecret(hex.EncodeToString(raw[:])), true
 		}
-		logins[l.Username] = l.Password.Reveal()
+		r := br.StandIn.RightsOf(name)
+		logins = append(logins, standin.Login{Name: name, Username: l.Username, Password: l.Password.Reveal(), Token: l.Token.Reveal(),
+			Publish: r.Publish, Subscribe: r.Subscribe})
 	}
-	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Faults: append(append([]string(nil), br.StandIn.Faults...), b.opt.Faults...)})
+	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Faults: append(append([]string(nil), br.StandIn.Faults...), b.opt.Faults...)})
 	if err != nil {
 		return err
 	}
 	b.standins[br.Name] = s
 	for i := range br.StandIn.Listeners {
 		l := &br.StandIn.Listeners[i]
-		config, err := b.certify(l)
+		config, err := b.certify(l, br.StandIn.Certificate)
 		if err != nil {
 			return err
 		}
@@ -136,7 +143,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 
 // certify makes a stand-in's certificate for a TLS listener, and lets our clients
 // trust it.
-func (b *Bench) certify(l *workspace.Listener) (*tls.Config, error) {
+func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error) {
 	e, err := link.Parse(l.URL)
 	if err != nil || !e.TLS {
 		return nil, err
@@ -146,7 +153,11 @@ func (b *Bench) certify(l *workspace.Listener) (*tls.Config, error) {
 			return nil, err
 		}
 	}
-	cert, err := b.authority.Issue(trust.Request{CommonName: "stand-in", Names: []string{e.Host, "localhost", "127.0.0.1", "::1"}})
+	names := []string{e.Host, "localhost", "127.0.0.1", "::1"}
+	if flaw == "wrong-name" {
+		names = []string{"elsewhere.example"}
+	}
+	cert, err := b.authority.Issue(trust.Request{CommonName: "stand-in", Names: names, Expired: flaw == "expired", Incomplete: flaw == "incomplete"})
 	if err != nil {
 		return nil, err
 	}
@@ -159,6 +170,7 @@ func (b *Bench) Start() {
 	b.mu.Lock()
 	b.judge = contract.NewJudge(b.Workspace.Contract, time.Now())
 	b.mu.Unlock()
+	gate := rate.NewLimiter(connectRate, 1)
 	used := map[string]bool{}
 	if first := b.Workspace.Broker(""); first != nil {
 		used[first.Name] = true
@@ -169,7 +181,7 @@ func (b *Bench) Start() {
 			login := b.Workspace.Login(workspace.FillIn(kind.Login, n+1))
 			b.devices = append(b.devices, device.New(device.Options{Kind: kind, Number: n + 1, Contract: b.Workspace.Contract,
 				Dial: b.dialer(kind.Broker, kind.Listener, login), Login: login,
-				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Seed: b.opt.Seed}))
+				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Gate: gate, Seed: b.opt.Seed}))
 		}
 	}
 	for _, br := range b.Workspace.Brokers {

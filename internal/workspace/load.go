@@ -13,10 +13,13 @@ import (
 	"time"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/mqtt/auth"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/payload"
+	"hodstone/internal/trust"
 )
 
 // loader fills a workspace from nodes.
@@ -72,8 +75,25 @@ func (l *loader) login(e entry) {
 		// Without its secret the login stays: a stand-in makes one up, a real broker refuses it.
 		login.Password, login.HasPassword = l.secret(p, "the password of login "+e.key)
 	}
+	if t := f["token"]; t.exists() {
+		login.Token, login.HasToken = l.secret(t, "the token of login "+e.key)
+		if login.HasPassword {
+			t.fail("leave one of them out", "login %s has a password and a token; both go into the same field of CONNECT", e.key)
+		}
+	}
+	if m := f["method"]; m.exists() {
+		_, err := auth.NewSCRAM(login.Username, login.Password.Reveal())
+		switch {
+		case m.str("method") != auth.SCRAMSHA256:
+			m.fail("there is "+auth.SCRAMSHA256, "the authentication method %q is not known", m.str("method"))
+		case err != nil:
+			m.fail("", "%v", err)
+		default:
+			login.SCRAM = true
+		}
+	}
 	if c := f["certificate"]; c.exists() {
-		login.Certificate = l.certificate(c, f["key"])
+		login.Certificate = l.certificate(c, f["key"], f["passphrase"])
 	} else if k := f["key"]; k.exists() {
 		k.fail("add certificate: FILE", "login %s has a key but no certificate", e.key)
 	}
@@ -81,7 +101,7 @@ func (l *loader) login(e entry) {
 }
 
 // certificate reads a client's certificate and key from PEM files.
-func (l *loader) certificate(c, k node) *tls.Certificate {
+func (l *loader) certificate(c, k, pass node) *tls.Certificate {
 	if !k.exists() {
 		c.fail("add key: FILE", "the certificate has no key beside it")
 		return nil
@@ -91,9 +111,20 @@ func (l *loader) certificate(c, k node) *tls.Certificate {
 	if !ok || !ok2 {
 		return nil
 	}
-	pair, err := tls.X509KeyPair(chain, key)
+	passphrase := Secret{}
+	if pass.exists() {
+		if passphrase, ok = l.secret(pass, "the passphrase"); !ok {
+			return nil
+		}
+	}
+	pair, err := trust.Pair(chain, key, passphrase.Reveal())
 	if err != nil {
-		c.fail("both must be PEM, and belong together", "certificate and key cannot be used: %v", err)
+		at, hint := c, "both must be PEM, and belong together"
+		var locked *trust.LockedError
+		if errors.As(err, &locked) {
+			at, hint = k, "give passphrase: {env: NAME} or {file: path}"
+		}
+		at.fail(hint, "certificate and key cannot be used: %v", err)
 		return nil
 	}
 	return &pair
@@ -237,6 +268,24 @@ func (l *loader) standIn(n node) *StandIn {
 			s.Logins = append(s.Logins, name)
 		}
 	}
+	for _, x := range f["rights"].entries("rights") {
+		rf := x.value.fields("rights", "the rights of "+x.key)
+		r := Rights{Logins: x.key, Publish: rf["publish"].filters(), Subscribe: rf["subscribe"].filters()}
+		if !slices.ContainsFunc(s.Logins, func(name string) bool { ok, _ := path.Match(x.key, name); return ok }) {
+			x.at.fail(suggest(x.key, s.Logins), "no login of the stand-in is called %q", x.key)
+			continue
+		}
+		s.Rights = append(s.Rights, r)
+	}
+	if lim := f["limits"]; lim.exists() {
+		s.Limits = lim.limits()
+	}
+	if c := f["certificate"]; c.exists() {
+		if s.Certificate = c.str("certificate"); !slices.Contains(CertificateFlaws, s.Certificate) {
+			c.fail("there are: "+strings.Join(CertificateFlaws, ", "), "a certificate cannot be %q", s.Certificate)
+			s.Certificate = ""
+		}
+	}
 	for _, x := range f["faults"].list() {
 		name := x.str("fault")
 		if err := standin.CheckFault(name); err != nil {
@@ -252,10 +301,59 @@ func (l *loader) standIn(n node) *StandIn {
 	return s
 }
 
+// CertificateFlaws are what can be wrong with a stand-in's certificate on purpose.
+var CertificateFlaws = []string{"expired", "wrong-name", "incomplete"}
+
+// filters reads a list of topic filters; an empty list is not nil.
+func (n node) filters() []string {
+	if !n.exists() {
+		return nil
+	}
+	out := []string{}
+	for _, x := range n.list() {
+		if err := topic.CheckFilter(x.str("filter")); err != nil {
+			x.fail("", "%v", err)
+			continue
+		}
+		out = append(out, x.str("filter"))
+	}
+	return out
+}
+
+// limits reads a stand-in's limits.
+func (n node) limits() (l standin.Limits) {
+	f := n.fields("limits", "the limits")
+	if q, has := f["maximum-qos"].integer("maximum-qos", 0, 1); has {
+		qos := packet.QoS(q)
+		l.MaximumQoS = &qos
+	}
+	off := func(key string) bool {
+		b := f[key].boolean(key)
+		return b != nil && !*b
+	}
+	l.NoRetained, l.NoWildcards = off("retain-available"), off("wildcard-subscription-available")
+	l.NoIdentifiers, l.NoShared = off("subscription-identifiers-available"), off("shared-subscription-available")
+	l.NoEmptyClientID = off("empty-client-id")
+	l.MaximumPacketSize, _ = f["maximum-packet-size"].integer("maximum-packet-size", 64, 8<<20)
+	l.ReceiveMaximum, _ = f["receive-maximum"].integer("receive-maximum", 1, 65535)
+	l.Connections, _ = f["connections"].integer("connections", 1, 1_000_000)
+	l.ServerKeepAlive = int(f["server-keep-alive"].duration("server-keep-alive") / time.Second)
+	l.Redirect = f["server-reference"].str("server-reference")
+	if re := f["client-id"]; re.exists() {
+		compiled, err := regexp.Compile("^(?:" + re.str("client-id") + ")$")
+		if err != nil {
+			re.fail("", "the rule for client identifiers cannot be read: %v", err)
+		} else {
+			l.ClientID = compiled
+		}
+	}
+	return l
+}
+
 func (n node) version() (packet.Version, bool) {
 	v, err := packet.ParseVersion(n.str("version"))
-	if err != nil || v == packet.V31 {
-		n.fail("write 3.1.1 or 5", "protocol version %q is not offered here", n.str("version"))
+	if err != nil {
+		n.fail("write 3.1, 3.1.1 or 5", "protocol version %q is not known", n.str("version"))
 		return 0, false
 	}
 	return v, true

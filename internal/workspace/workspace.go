@@ -10,12 +10,16 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
+	"path"
 	"path/filepath"
 	"time"
 
 	"hodstone/internal/contract"
 	"hodstone/internal/expression"
+	"hodstone/internal/mqtt/auth"
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
 )
 
 // Limits of a workspace.
@@ -78,8 +82,29 @@ type Listener struct {
 type StandIn struct {
 	Listeners []Listener // URL holds the address to listen on
 	Logins    []string
+	Rights    []Rights
 	Anonymous bool
-	Faults    []string
+	Limits    standin.Limits
+	// Certificate is "", or what is wrong with that of the TLS listeners on purpose:
+	// "expired", "wrong-name" or "incomplete".
+	Certificate string
+	Faults      []string
+}
+
+// Rights are what some logins of a stand-in may do.
+type Rights struct {
+	Logins             string   // a login's name, with * for any characters
+	Publish, Subscribe []string // topic filters, {login} not yet filled in; nil: everything
+}
+
+// RightsOf returns the first rights that are for the login, or rights to everything.
+func (s *StandIn) RightsOf(login string) Rights {
+	for _, r := range s.Rights {
+		if ok, _ := path.Match(r.Logins, login); ok {
+			return r
+		}
+	}
+	return Rights{Logins: login}
 }
 
 // Login is a client identity.
@@ -91,17 +116,30 @@ type Login struct {
 	Certificate *tls.Certificate
 	// HasPassword is false where the file gives none: a stand-in then makes one up.
 	HasPassword bool
+	// Token is sent as the password.
+	Token    Secret
+	HasToken bool
+	// SCRAM authenticates by SCRAM-SHA-256 in version 5 instead of sending the password.
+	SCRAM bool
 }
 
-// Apply puts the login's credentials into a CONNECT. A login that has only a certificate
-// sends neither user name nor password; nil takes them out.
-func (l *Login) Apply(c *packet.Connect) {
-	c.HasUsername, c.Username, c.HasPassword, c.Password = false, "", false, nil
-	if l == nil || l.Certificate != nil && !l.HasPassword {
+// Apply puts the login's credentials into a client's options, whose version is set. A login
+// that has only a certificate sends neither user name nor password; nil takes them out.
+func (l *Login) Apply(o *client.Options) {
+	c := &o.Connect
+	c.HasUsername, c.Username, c.HasPassword, c.Password, o.Auth = false, "", false, nil, nil
+	switch {
+	case l == nil, l.Certificate != nil && !l.HasPassword && !l.HasToken:
+		return
+	case l.SCRAM && o.Version == packet.V5:
+		o.Auth, _ = auth.NewSCRAM(l.Username, l.Password.Reveal()) // was tried when the login was read
 		return
 	}
 	c.HasUsername, c.Username = true, l.Username
 	c.HasPassword, c.Password = true, []byte(l.Password.Reveal())
+	if l.HasToken {
+		c.Password = []byte(l.Token.Reveal())
+	}
 }
 
 // Device is a simulated client, or Count of one kind.
@@ -166,15 +204,15 @@ type Reaction struct {
 
 // Open reads the workspace file. The error is for a file that cannot be read at all; what
 // is wrong within it is in Problems.
-func Open(path string) (*Workspace, error) {
-	info, err := os.Stat(path)
+func Open(file string) (*Workspace, error) {
+	info, err := os.Stat(file)
 	if err != nil {
 		return nil, fmt.Errorf("cannot open the workspace: %w: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out", err)
 	}
 	if info.IsDir() {
-		path = filepath.Join(path, "hodstone.yaml")
+		file = filepath.Join(file, "hodstone.yaml")
 	}
-	return Read(os.DirFS(filepath.Dir(path)), filepath.Base(path), path)
+	return Read(os.DirFS(filepath.Dir(file)), filepath.Base(file), file)
 }
 
 // Read reads the workspace from a file system; shown is its path for messages.

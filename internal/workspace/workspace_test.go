@@ -7,7 +7,7 @@ import (
 	"testing/fstest"
 
 	"hodstone/demo"
-	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
@@ -160,10 +160,10 @@ logins: {pen-1: {certificate: pen.crt, key: pen.key}}
 	if l.CA == nil || !l.CA.Equal(ca.Pool()) || l.ServerName != "quay.local" {
 		t.Errorf("%+v", l)
 	}
-	var c packet.Connect
+	var o client.Options
 	login := w.Login("pen-1")
-	if login.Apply(&c); login.Certificate == nil || c.HasUsername || c.HasPassword {
-		t.Errorf("a login that has only a certificate sends %+v", c)
+	if login.Apply(&o); login.Certificate == nil || o.Connect.HasUsername || o.Connect.HasPassword {
+		t.Errorf("a login that has only a certificate sends %+v", o.Connect)
 	}
 	for change, want := range map[[2]string]string{
 		{"ca: ca.pem", "ca: nowhere.pem"}:                "nowhere.pem cannot be read",
@@ -179,6 +179,85 @@ logins: {pen-1: {certificate: pen.crt, key: pen.key}}
 		changed := strings.Replace(text, change[0], change[1], 1)
 		if got := fmt.Sprint(open(changed).Problems); changed == text || !strings.Contains(got, want) {
 			t.Errorf("%s: no %q in %s", change[1], want, got)
+		}
+	}
+}
+
+// TestAStandInsRules: rights, limits, a flawed certificate, tokens, an encrypted key.
+func TestAStandInsRules(t *testing.T) {
+	ca, err := trust.NewAuthority("farm")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cert, err := ca.Issue(trust.Request{CommonName: "pen-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	chain, _, _ := trust.PEM(cert)
+	locked, err := trust.LockedPEM(cert, "eelgrass")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := `
+hodstone: 1
+logins:
+  pen-1: {certificate: pen.crt, key: pen.key, passphrase: {file: pass}}
+  pen-2: {token: abc}
+  desk: {password: kelp, method: SCRAM-SHA-256}
+brokers:
+  quay:
+    version: 3.1
+    stand-in:
+      logins: [pen-1, pen-2, desk]
+      rights: {"pen-*": {publish: ["farm/{login}/#"], subscribe: []}}
+      limits: {maximum-qos: 1, retain-available: false, client-id: "[a-z]+", connections: 5, server-keep-alive: 20s}
+      certificate: expired
+`
+	open := func(text string) *workspace.Workspace {
+		w, err := workspace.Read(fstest.MapFS{"w.yaml": {Data: []byte(text)}, "pen.crt": {Data: chain}, "pen.key": {Data: locked}, "pass": {Data: []byte("eelgrass\n")}}, "w.yaml", "w.yaml")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	w := open(text)
+	if len(w.Problems) > 0 {
+		t.Fatal(w.Problems)
+	}
+	s := w.Broker("quay").StandIn
+	if r := s.RightsOf("pen-2"); len(r.Publish) != 1 || r.Subscribe == nil || len(r.Subscribe) != 0 || s.RightsOf("desk").Publish != nil {
+		t.Errorf("rights %+v", r)
+	}
+	if l := s.Limits; *l.MaximumQoS != 1 || !l.NoRetained || l.NoShared || l.ClientID.MatchString("a1") || l.Connections != 5 || l.ServerKeepAlive != 20 || s.Certificate != "expired" {
+		t.Errorf("%+v", s)
+	}
+	o := client.Options{Version: 4}
+	if w.Login("pen-2").Apply(&o); string(o.Connect.Password) != "abc" || w.Login("pen-1").Certificate == nil {
+		t.Errorf("%+v", o.Connect)
+	}
+	if w.Login("desk").Apply(&o); o.Auth != nil || string(o.Connect.Password) != "kelp" {
+		t.Error("SCRAM before version 5")
+	}
+	o.Version = 5
+	if w.Login("desk").Apply(&o); o.Auth == nil || o.Connect.HasPassword {
+		t.Error("the password is sent beside SCRAM")
+	}
+	for change, want := range map[[2]string]string{
+		{"{file: pass}", "wrong"}:                    "the passphrase does not open it",
+		{", passphrase: {file: pass}", ""}:           "give passphrase: {env: NAME}",
+		{"token: abc", "token: abc, password: x"}:    "a password and a token",
+		{"SCRAM-SHA-256", "SCRAM-SHA-1"}:             "there is SCRAM-SHA-256",
+		{`"pen-*":`, `"pin-*":`}:                     "no login of the stand-in is called",
+		{`farm/{login}/#`, `farm/#/x`}:               "goes on after #",
+		{"certificate: expired", "certificate: old"}: "there are: expired, wrong-name, incomplete",
+		{`"[a-z]+"`, `"["`}:                          "the rule for client identifiers",
+		{"version: 3.1", "version: 4"}:               "write 3.1, 3.1.1 or 5",
+		{"maximum-qos: 1", "maximum-qos: 2"}:         "maximum-qos",
+		{"connections: 5", "connexions: 5"}:          "connections",
+	} {
+		changed := strings.Replace(text, change[0], change[1], 1)
+		if got := fmt.Sprint(open(changed).Problems); changed == text || !strings.Contains(got, want) {
+			t.Errorf("%v: %s, want %q", change, got, want)
 		}
 	}
 }

@@ -7,12 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"hodstone/internal/mqtt/auth"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 )
@@ -54,6 +54,12 @@ type Options struct {
 	Version packet.Version
 	// Connect is the CONNECT to send.
 	Connect packet.Connect
+	// Auth is the method of enhanced authentication, nil for none (5.0 §4.12). CONNECT
+	// gets its properties from it.
+	Auth auth.Method
+	// UseAliases lets the client replace the topics it publishes to by aliases, as far
+	// as the broker allows (5.0 §3.3.2.3.4).
+	UseAliases bool
 	// Take is asked about each packet received; where it returns true the client does
 	// not act on the packet, as if it had been lost. It is called by the reading
 	// goroutine.
@@ -73,9 +79,13 @@ type Client struct {
 	conn     *conn
 	nextID   uint16
 	flights  []*flight          // our unfinished publications, oldest first
+	byID     map[uint16]*flight // the same by packet identifier
+	sent     int                // how many of flights, from the first, went out on this connection
 	acks     map[uint16]*waiter // SUBSCRIBE and UNSUBSCRIBE under way
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
 	ended    error              // how the last connection ended
+	assigned string             // the client identifier that the broker gave (5.0 §3.2.2.3.7)
+	replies  replies            // requests that wait for their responses
 }
 
 // conn is one connection of a client.
@@ -96,15 +106,11 @@ type conn struct {
 	pings   []*waiter // PINGREQs without PINGRESP
 	timer   *time.Timer
 	aliases map[uint16]string // topic aliases the broker has set
-}
+	ours    map[string]uint16 // topic aliases we have set; guarded by writeMu
+	unacked map[uint16]bool   // identifiers of the broker's that we owe an acknowledgement; guarded by writeMu
 
-// limits are what the broker's CONNACK allows (5.0 §3.2.2.3).
-type limits struct {
-	keepAlive  time.Duration
-	maxPacket  uint32
-	maxQoS     packet.QoS
-	noRetain   bool
-	receiveMax int
+	exchange auth.Exchange // of enhanced authentication, while one is under way
+	renewed  *waiter       // waits for a re-authentication
 }
 
 type waiter struct {
@@ -122,8 +128,7 @@ const (
 type flight struct {
 	p     *packet.Publish
 	state int
-	sent  bool // on the present connection
-	ever  bool // on any connection
+	ever  bool // was sent on any connection
 	done  chan struct{}
 	code  packet.ReasonCode
 	err   error
@@ -131,7 +136,7 @@ type flight struct {
 
 // New returns a client that is not connected.
 func New(o Options) *Client {
-	return &Client{opt: o, acks: map[uint16]*waiter{}, received: map[uint16]bool{}}
+	return &Client{opt: o}
 }
 
 // ErrNotConnected is returned by whatever needs a connection when there is none.
@@ -141,18 +146,13 @@ var ErrNotConnected = errors.New("not connected")
 // session it was under way in.
 var ErrSessionLost = errors.New("the broker has lost the session (session present 0): this publication may be lost")
 
-// LimitError is a message that the broker's CONNACK rules out; it was not sent.
-type LimitError struct{ Reason string }
-
-// Error names the limit and its place in the standard.
-func (e *LimitError) Error() string { return e.Reason }
-
 // RefusedError is a CONNACK that refuses (§3.2.2).
 type RefusedError struct {
 	Code    packet.ReasonCode
 	Version packet.Version
 	Reason  string // the broker's own words, if any (5.0 §3.2.2.3.9)
 	Closed  bool   // the broker closed the link by itself, as it must (§3.2.2.3, 5.0 §3.2.2.2)
+	Server  string // another server to use instead, if it names one (5.0 §4.13)
 }
 
 // refusalGrace is how long a broker has to close the link after a refusal before
@@ -166,7 +166,15 @@ func (e *RefusedError) Error() string {
 	if e.Reason != "" {
 		s += fmt.Sprintf(" (it says %q)", e.Reason)
 	}
-	return s
+	return s + redirected(e.Server)
+}
+
+// redirected words a server reference.
+func redirected(server string) string {
+	if server == "" {
+		return ""
+	}
+	return ": it names another server to use: " + server
 }
 
 // EndedError tells how a connection ended that something was waiting on.
@@ -175,6 +183,7 @@ type EndedError struct {
 	Code   packet.ReasonCode // of the broker's DISCONNECT, where HasCode
 	Coded  bool
 	Reason string // further words
+	Server string // another server to use instead, if it names one (5.0 §4.13)
 }
 
 // Error says it in plain words.
@@ -190,7 +199,7 @@ func (e *EndedError) Error() string {
 	if e.Reason != "" {
 		s += ": " + e.Reason
 	}
-	return s
+	return s + redirected(e.Server)
 }
 
 // Connect opens a link, sends CONNECT and waits for CONNACK. A refusal is a
@@ -209,7 +218,17 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 		return nil, err
 	}
 	k := &conn{c: c, link: l, ready: make(chan *packet.Connack, 1), done: make(chan struct{}), lastWrite: time.Now()}
-	k.limit = limits{keepAlive: time.Duration(c.opt.Connect.KeepAlive) * time.Second, maxQoS: 2, receiveMax: math.MaxUint16}
+	connect := c.opt.Connect
+	connect.Level = c.opt.Version
+	if connect.ClientID == "" && !connect.CleanStart {
+		connect.ClientID = c.assigned // or the session would not be found again
+	}
+	if err := k.beginAuth(&connect); err != nil {
+		l.Close()
+		return nil, err
+	}
+	k.limit = limitsOf(nil)
+	k.limit.keepAlive = time.Duration(connect.KeepAlive) * time.Second
 	c.mu.Lock()
 	if c.conn != nil {
 		c.mu.Unlock()
@@ -217,14 +236,10 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 		return nil, errors.New("already connected")
 	}
 	c.conn = k
-	for _, f := range c.flights {
-		f.sent = false
-	}
+	c.sent = 0
 	c.mu.Unlock()
 	c.linkEvent(LinkOpened, l.RemoteAddr().String())
 	go k.read()
-	connect := c.opt.Connect
-	connect.Level = c.opt.Version
 	if err := k.send(&connect); err != nil {
 		k.end(err)
 		<-k.done
@@ -262,25 +277,39 @@ func (k *conn) connected(ack *packet.Connack) error {
 			k.end(nil)
 			<-k.done
 		}
-		return &RefusedError{Code: ack.Code, Version: c.opt.Version, Reason: reason, Closed: closed}
+		server, _ := ack.Properties.Str(packet.ServerReference)
+		return &RefusedError{Code: ack.Code, Version: c.opt.Version, Reason: reason, Closed: closed, Server: server}
 	}
 	k.ping()
 	return nil
 }
 
-// accept is done by the reading goroutine on CONNACK, before anything that follows it.
-func (k *conn) accept(ack *packet.Connack) {
+// accept is done by the reading goroutine on CONNACK, before anything that follows it. An
+// error ends the connection.
+func (k *conn) accept(ack *packet.Connack) error {
 	c := k.c
 	if ack.Code == 0 {
+		if err := k.proven(ack.Properties); err != nil {
+			return err
+		}
 		k.writeMu.Lock()
 		c.mu.Lock()
-		k.limit.take(ack.Properties)
+		keepAlive := k.limit.keepAlive
+		k.limit = limitsOf(ack.Properties)
+		if _, named := ack.Properties.Int(packet.ServerKeepAlive); !named {
+			k.limit.keepAlive = keepAlive
+		}
+		if id, ok := ack.Properties.Str(packet.AssignedClientID); ok {
+			c.assigned = id
+		}
 		if kept := ack.SessionPresent || c.opt.Version == packet.V31 && !c.opt.Connect.CleanStart; !kept {
 			for _, f := range c.flights {
 				f.finish(0, ErrSessionLost)
 			}
 			clear(c.received)
-			c.flights = nil
+			clear(c.replies.topics)
+			c.flights, c.sent = nil, 0
+			clear(c.byID)
 		}
 		for _, f := range c.flights {
 			if f.ever {
@@ -298,22 +327,13 @@ func (k *conn) accept(ack *packet.Connack) {
 		}
 	}
 	k.ready <- ack
+	return nil
 }
 
 func resend(p *packet.Publish) *packet.Publish {
 	dup := *p
 	dup.Dup = true
 	return &dup
-}
-
-func (l *limits) take(ps packet.Properties) {
-	if n, ok := ps.Int(packet.ServerKeepAlive); ok {
-		l.keepAlive = time.Duration(n) * time.Second
-	}
-	l.maxPacket = ps.IntOr(packet.MaximumPacketSize, 0)
-	l.maxQoS = packet.QoS(ps.IntOr(packet.MaximumQoS, 2))
-	l.noRetain = ps.IntOr(packet.RetainAvailable, 1) == 0
-	l.receiveMax = int(ps.IntOr(packet.ReceiveMaximum, math.MaxUint16))
 }
 
 // current returns the connection, or nil.
@@ -363,7 +383,15 @@ func (c *Client) SendRaw(b []byte) error {
 }
 
 func (k *conn) send(p packet.Packet) error {
-	return k.write(p, p.Append(nil, k.c.opt.Version))
+	return k.write(p, p.Append(make([]byte, 0, sizeHint(p)), k.c.opt.Version))
+}
+
+// sizeHint saves the encoder from growing its buffer.
+func sizeHint(p packet.Packet) int {
+	if m, ok := p.(*packet.Publish); ok {
+		return len(m.Topic) + len(m.Payload) + 16
+	}
+	return 16
 }
 
 func (k *conn) write(p packet.Packet, raw []byte) error {
@@ -372,9 +400,18 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 	if k.bye {
 		return ErrNotConnected
 	}
+	if m, ok := p.(*packet.Publish); ok && k.c.opt.UseAliases {
+		if short := k.abbreviate(m); short != m {
+			p, raw = short, short.Append(make([]byte, 0, sizeHint(short)), k.c.opt.Version)
+		}
+	}
 	if k.limit.maxPacket > 0 && len(raw) > int(k.limit.maxPacket) && p != nil {
+		if m, ok := p.(*packet.Publish); ok && m.Topic != "" {
+			delete(k.ours, m.Topic) // the alias is not set after all
+		}
 		return &LimitError{fmt.Sprintf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)}
 	}
+	k.owed(p)
 	if h := k.c.opt.Hooks.Sent; h != nil {
 		h(p, raw)
 	}
@@ -435,8 +472,13 @@ func (k *conn) read() {
 func (k *conn) finish(err error, farewell *packet.Disconnect) {
 	c := k.c
 	var broken *packet.Error
-	if errors.As(err, &broken) && c.opt.Version == packet.V5 {
-		k.send(&packet.Disconnect{Code: broken.Code})
+	var rule *ruleError
+	if c.opt.Version == packet.V5 {
+		if errors.As(err, &broken) {
+			k.send(&packet.Disconnect{Code: broken.Code})
+		} else if errors.As(err, &rule) {
+			k.send(&packet.Disconnect{Code: rule.code})
+		}
 	}
 	end := k.link.End()
 	if end == link.EndNone { // it broke a rule: we close
@@ -448,6 +490,7 @@ func (k *conn) finish(err error, farewell *packet.Disconnect) {
 	case farewell != nil:
 		why.Coded, why.Code = true, farewell.Code
 		why.Reason, _ = farewell.Properties.Str(packet.ReasonString)
+		why.Server, _ = farewell.Properties.Str(packet.ServerReference)
 	case broken != nil:
 		why.Reason = "it sent what it must not: " + broken.Error()
 	case end == link.EndFailed || end == link.EndClosed && !errors.Is(err, net.ErrClosed):
@@ -465,8 +508,13 @@ func (k *conn) finish(err error, farewell *packet.Disconnect) {
 		c.conn = nil
 	}
 	waiting := c.acks
-	c.acks = map[uint16]*waiter{}
+	c.acks = nil
+	renewed := k.renewed
+	k.renewed = nil
 	c.mu.Unlock()
+	if renewed != nil {
+		close(renewed.done)
+	}
 	for _, w := range waiting {
 		close(w.done)
 	}

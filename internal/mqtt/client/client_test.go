@@ -386,9 +386,26 @@ func TestHowConnectionsEndIsTold(t *testing.T) {
 		{"an alias never set", func(s *script) {
 			s.send(&packet.Publish{Properties: packet.Properties{packet.Int(packet.TopicAlias, 1)}})
 		}, "topic alias 1 without setting it"},
+		{"an alias beyond the maximum", func(s *script) {
+			s.send(&packet.Publish{Topic: "a", Properties: packet.Properties{packet.Int(packet.TopicAlias, 4)}})
+		}, "topic alias 4; we allow 3"},
+		{"more than the receive maximum", func(s *script) {
+			for n := range uint16(3) { // QoS 2 stays open until PUBREL
+				s.send(&packet.Publish{Topic: "a", QoS: 2, ID: n + 1})
+			}
+		}, "3 messages without waiting for acknowledgement; our receive maximum is 2"},
+		{"AUTH out of nowhere", func(s *script) {
+			s.send(&packet.Auth{Code: packet.ContinueAuthentication, Properties: packet.Properties{packet.Str(packet.AuthMethod, "X")}})
+		}, "AUTH where no authentication is under way"},
+		{"sent elsewhere", func(s *script) {
+			s.send(&packet.Disconnect{Code: packet.UseAnotherServer, Properties: packet.Properties{packet.Str(packet.ServerReference, "pier.marrowvoe.example")}})
+		}, "0x9C, use another server: it names another server to use: pier.marrowvoe.example"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			converse(t, packet.V5, nil, accepted, func(t *testing.T, c *client.Client, s *script, e *events) {
+			aliases := func(o *client.Options) {
+				o.Connect.Properties = packet.Properties{packet.Int(packet.TopicAliasMaximum, 3), packet.Int(packet.ReceiveMaximum, 2)}
+			}
+			converse(t, packet.V5, aliases, accepted, func(t *testing.T, c *client.Client, s *script, e *events) {
 				asked := make(chan error, 2)
 				go func() { _, err := c.Subscribe(t.Context(), []packet.Subscription{{Filter: "x"}}); asked <- err }()
 				go func() { _, err := c.Ping(t.Context()); asked <- err }()

@@ -17,7 +17,9 @@ func (k *conn) handle(p packet.Packet) error {
 	c := k.c
 	switch p := p.(type) {
 	case *packet.Connack:
-		k.accept(p)
+		return k.accept(p)
+	case *packet.Auth:
+		return k.challenged(p)
 	case *packet.Publish:
 		return k.message(p)
 	case *packet.Puback:
@@ -33,7 +35,7 @@ func (k *conn) handle(p packet.Packet) error {
 		if !known && c.opt.Version == packet.V5 {
 			comp.Code = packet.PacketIDNotFound
 		}
-		return k.send(comp)
+		return k.reply(comp)
 	case *packet.Pubcomp:
 		c.settle(p.ID, awaitComp, 2, p.Code)
 	case *packet.Suback:
@@ -53,6 +55,9 @@ func (k *conn) handle(p packet.Packet) error {
 func (k *conn) message(p *packet.Publish) error {
 	c := k.c
 	if alias, ok := p.Properties.Int(packet.TopicAlias); ok {
+		if most := c.opt.Connect.Properties.IntOr(packet.TopicAliasMaximum, 0); alias > most {
+			return &ruleError{packet.TopicAliasInvalid, fmt.Sprintf("the broker used topic alias %d; we allow %d (5.0 §3.1.2.11.5)", alias, most)}
+		}
 		if k.aliases == nil {
 			k.aliases = map[uint16]string{}
 		}
@@ -63,26 +68,44 @@ func (k *conn) message(p *packet.Publish) error {
 			full.Topic = k.aliases[uint16(alias)]
 			p = &full
 			if p.Topic == "" {
-				return fmt.Errorf("the broker used topic alias %d without setting it (5.0 §3.3.2.3.4)", alias)
+				return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker used topic alias %d without setting it (5.0 §3.3.2.3.4)", alias)}
 			}
 		}
 	}
 	deliver := true
+	if p.QoS > 0 {
+		if err := k.owing(p.ID); err != nil {
+			return err
+		}
+	}
 	if p.QoS == 2 {
 		c.mu.Lock()
 		deliver = !c.received[p.ID]
+		if c.received == nil {
+			c.received = map[uint16]bool{}
+		}
 		c.received[p.ID] = true
 		c.mu.Unlock()
+	}
+	if deliver && c.responded(p) {
+		deliver = false // it is the response to a request
 	}
 	if deliver && c.opt.Message != nil {
 		c.opt.Message(p)
 	}
 	switch p.QoS {
 	case 1:
-		return k.send(&packet.Puback{Ack: packet.Ack{ID: p.ID}})
+		return k.reply(&packet.Puback{Ack: packet.Ack{ID: p.ID}})
 	case 2:
-		return k.send(&packet.Pubrec{Ack: packet.Ack{ID: p.ID}})
+		return k.reply(&packet.Pubrec{Ack: packet.Ack{ID: p.ID}})
 	}
+	return nil
+}
+
+// reply sends an answer. That it cannot be written is no reason to end the connection here:
+// what the broker said before it closed is still to be read, and tells more.
+func (k *conn) reply(p packet.Packet) error {
+	k.send(p)
 	return nil
 }
 
@@ -96,23 +119,13 @@ func (k *conn) recorded(p *packet.Pubrec) error {
 	}
 	rel := &packet.Pubrel{Ack: packet.Ack{ID: p.ID}}
 	c.mu.Lock()
-	if f := c.flight(p.ID); f != nil && f.p.QoS == 2 {
+	if f := c.byID[p.ID]; f != nil && f.p.QoS == 2 {
 		f.state = awaitComp
 	} else if c.opt.Version == packet.V5 {
 		rel.Code = packet.PacketIDNotFound
 	}
 	c.mu.Unlock()
-	return k.send(rel)
-}
-
-// flight finds an unfinished publication; c.mu is held.
-func (c *Client) flight(id uint16) *flight {
-	for _, f := range c.flights {
-		if f.p.ID == id {
-			return f
-		}
-	}
-	return nil
+	return k.reply(rel)
 }
 
 // finish ends a flight; c.mu is held.
@@ -123,14 +136,20 @@ func (f *flight) finish(code packet.ReasonCode, err error) {
 
 func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.ReasonCode) {
 	c.mu.Lock()
-	i := slices.IndexFunc(c.flights, func(f *flight) bool { return f.p.ID == id && f.state == state && f.p.QoS == qos })
-	var next *flight
-	k := c.conn
-	if i >= 0 {
-		c.flights[i].finish(code, nil)
-		c.flights = slices.Delete(c.flights, i, i+1)
-		next = c.waiting()
+	f := c.byID[id]
+	if f == nil || f.state != state || f.p.QoS != qos {
+		c.mu.Unlock()
+		return
 	}
+	f.finish(code, nil)
+	delete(c.byID, id)
+	i := slices.Index(c.flights, f) // near the front: acknowledgements come in order
+	c.flights = slices.Delete(c.flights, i, i+1)
+	if i < c.sent {
+		c.sent--
+	}
+	next := c.waiting()
+	k := c.conn
 	c.mu.Unlock()
 	if next != nil && k != nil {
 		k.transmit(next)
@@ -138,29 +157,18 @@ func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.Reason
 }
 
 // waiting returns the oldest publication that may be sent now that receive maximum
-// has room again (5.0 §4.9), marked as sent; c.mu is held.
+// has room again (5.0 §4.9), counted as sent; c.mu is held.
 func (c *Client) waiting() *flight {
-	if c.conn == nil {
+	if c.conn == nil || c.sent == len(c.flights) || c.sent >= c.conn.limit.receiveMax {
 		return nil
 	}
-	out := 0
-	for _, f := range c.flights {
-		if f.sent {
-			out++
-		}
-	}
-	for _, f := range c.flights {
-		if !f.sent && out < c.conn.limit.receiveMax {
-			f.sent = true
-			return f
-		}
-	}
-	return nil
+	c.sent++
+	return c.flights[c.sent-1]
 }
 
 func (k *conn) transmit(f *flight) {
 	k.c.mu.Lock()
-	f.sent, f.ever = true, true
+	f.ever = true
 	var p packet.Packet = f.p
 	if f.state == awaitComp {
 		p = &packet.Pubrel{Ack: packet.Ack{ID: f.p.ID}}
@@ -194,11 +202,8 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 	c.mu.Lock()
 	limit := k.limit
 	c.mu.Unlock()
-	switch {
-	case p.QoS > limit.maxQoS:
-		return nil, &LimitError{fmt.Sprintf("QoS %d: the broker takes at most QoS %d (maximum QoS, 5.0 §3.2.2.3.4)", p.QoS, limit.maxQoS)}
-	case p.Retain && limit.noRetain:
-		return nil, &LimitError{"retain: the broker takes no retained messages (retain available 0, 5.0 §3.2.2.3.5)"}
+	if err := limit.allows(&p); err != nil {
+		return nil, err
 	}
 	if p.QoS == 0 {
 		p.ID, p.Dup = 0, false
@@ -210,6 +215,10 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 		p.ID = c.freeID()
 	}
 	c.flights = append(c.flights, f)
+	if c.byID == nil {
+		c.byID = map[uint16]*flight{}
+	}
+	c.byID[p.ID] = f
 	next := c.waiting()
 	c.mu.Unlock()
 	pub := &Publication{Packet: &p, c: c, f: f}
@@ -262,7 +271,7 @@ func (c *Client) freeID() uint16 {
 		if c.nextID == 0 {
 			continue
 		}
-		if c.acks[c.nextID] == nil && c.flight(c.nextID) == nil {
+		if c.acks[c.nextID] == nil && c.byID[c.nextID] == nil {
 			return c.nextID
 		}
 	}
@@ -273,6 +282,14 @@ func (c *Client) freeID() uint16 {
 func (c *Client) Subscribe(ctx context.Context, subs []packet.Subscription, ps ...packet.Property) (*packet.Suback, error) {
 	for _, s := range subs {
 		if err := topic.CheckFilter(s.Filter); err != nil {
+			return nil, err
+		}
+	}
+	if k := c.current(); k != nil {
+		c.mu.Lock()
+		limit := k.limit
+		c.mu.Unlock()
+		if err := limit.allowsFilters(subs, ps); err != nil {
 			return nil, err
 		}
 	}
@@ -301,6 +318,9 @@ func (c *Client) ask(ctx context.Context, build func(id uint16) packet.Packet) (
 	w := &waiter{done: make(chan packet.Packet, 1)}
 	c.mu.Lock()
 	id := c.freeID()
+	if c.acks == nil {
+		c.acks = map[uint16]*waiter{}
+	}
 	c.acks[id] = w
 	c.mu.Unlock()
 	p := build(id)

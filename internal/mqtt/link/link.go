@@ -49,6 +49,7 @@ type Link struct {
 	frozen  bool
 	end     End
 	pending []byte // written while frozen
+	pacing  *pacing
 }
 
 func newLink(c net.Conn, reset func() error) *Link {
@@ -221,7 +222,7 @@ func dialError(host string, err error) error {
 // Read implements [io.Reader]. While the link is frozen it does not return. The error
 // after the other side's close is [io.EOF]; [Link.End] tells the rest.
 func (l *Link) Read(b []byte) (int, error) {
-	n, err := l.conn.Read(b)
+	n, err := l.read(b)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for l.frozen && l.end == EndNone {
@@ -262,7 +263,7 @@ func (l *Link) Write(b []byte) (int, error) {
 		return len(b), nil
 	}
 	l.mu.Unlock()
-	return l.conn.Write(b)
+	return l.write(b)
 }
 
 // Close ends the link properly: the other side sees FIN.
@@ -273,11 +274,19 @@ func (l *Link) Cut() error { return l.finish(EndCut, l.reset) }
 
 func (l *Link) finish(end End, close func() error) error {
 	l.mu.Lock()
+	drain := l.pacing != nil && l.end == EndNone && end == EndClosed
 	if l.end == EndNone {
 		l.end = end
 	}
+	p := l.pacing
 	l.mu.Unlock()
+	if drain {
+		p.drain()
+	}
 	err := close()
+	if p != nil {
+		p.abort()
+	}
 	l.changed.Broadcast()
 	if errors.Is(err, net.ErrClosed) {
 		return nil

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"hodstone/internal/trust"
@@ -286,4 +287,56 @@ func TestDialErrorsSayWhatToTry(t *testing.T) {
 			t.Errorf("%s: %+v %v", url, got, err)
 		}
 	}
+}
+
+// TestASlowedLink: what is written arrives later and at the rate, in order, and before the
+// end; ending it wakes whoever waits.
+func TestASlowedLink(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a, b := Pipe()
+		a.Slow(Pace{Delay: 2 * time.Second, Rate: 1000})
+		start := time.Now()
+		at := func(l *Link, want string, after time.Duration) {
+			t.Helper()
+			buf := make([]byte, len(want))
+			if _, err := io.ReadFull(l, buf); err != nil || string(buf) != want || time.Since(start) != after {
+				t.Errorf("%q, %v after %s, want %q after %s", buf, err, time.Since(start), want, after)
+			}
+		}
+		a.Write(bytes.Repeat([]byte("x"), 1000)) // a second's worth
+		a.Write([]byte("there"))
+		at(b, strings.Repeat("x", 1000), 3*time.Second)
+		at(b, "there", 3005*time.Millisecond)
+		b.Write([]byte("and back"))
+		at(a, "and back", 5013*time.Millisecond)
+		a.Slow(Pace{})
+		a.Write([]byte("at once"))
+		at(b, "at once", 5013*time.Millisecond)
+		a.Slow(Pace{Delay: time.Second})
+		a.Write([]byte("last words"))
+		a.Close()
+		at(b, "last words", 6013*time.Millisecond)
+		if _, err := b.Read(make([]byte, 1)); err != io.EOF || b.End() != EndFIN || a.End() != EndClosed {
+			t.Errorf("%v, %s and %s", err, b.End(), a.End())
+		}
+		b.Close()
+
+		a, b = Pipe()
+		a.Slow(Pace{Delay: time.Hour})
+		a.Write(make([]byte, 2*pacedBuffer))
+		blocked := make(chan error)
+		go func() { _, err := a.Write(make([]byte, 1)); blocked <- err }()
+		go func() { _, err := a.Read(make([]byte, 1)); blocked <- err }()
+		synctest.Wait()
+		a.Cut()
+		for range 2 {
+			if err := <-blocked; !errors.Is(err, net.ErrClosed) {
+				t.Error(err)
+			}
+		}
+		if _, err := b.Read(make([]byte, 1)); b.End() != EndRST {
+			t.Errorf("%v, %s", err, b.End())
+		}
+		b.Close()
+	})
 }

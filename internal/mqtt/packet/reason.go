@@ -14,6 +14,7 @@ const (
 	NoMatchingSubscribers      ReasonCode = 0x10
 	NoSubscriptionExisted      ReasonCode = 0x11
 	ContinueAuthentication     ReasonCode = 0x18
+	ReAuthenticate             ReasonCode = 0x19
 	UnspecifiedError           ReasonCode = 0x80
 	MalformedPacket            ReasonCode = 0x81
 	ProtocolError              ReasonCode = 0x82
@@ -34,10 +35,13 @@ const (
 	TopicAliasInvalid          ReasonCode = 0x94
 	PacketTooLarge             ReasonCode = 0x95
 	QuotaExceeded              ReasonCode = 0x97
+	AdministrativeAction       ReasonCode = 0x98
 	PayloadFormatInvalid       ReasonCode = 0x99
 	RetainNotSupported         ReasonCode = 0x9A
 	QoSNotSupported            ReasonCode = 0x9B
+	UseAnotherServer           ReasonCode = 0x9C
 	SharedNotSupported         ReasonCode = 0x9E
+	SubIDsNotSupported         ReasonCode = 0xA1
 	WildcardNotSupported       ReasonCode = 0xA2
 )
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,10 +16,16 @@ import (
 // conn is one connection. One goroutine reads and acts, another writes; the server's
 // lock guards the fields.
 type conn struct {
-	s      *Server
-	link   *link.Link
-	opened time.Time
+	s        *Server
+	link     *link.Link
+	listener string // its URL; "" within memory
+	peer     *Peer  // for hooks; nil without
 
+	clientID   string
+	username   string
+	method     string // of enhanced authentication, "" for none
+	rights     *rights
+	open       map[uint16]bool // identifiers of QoS 2 messages from the client, not completed
 	version    packet.Version
 	session    *session // nil before CONNECT was accepted
 	keepAlive  time.Duration
@@ -53,15 +60,16 @@ func (c *conn) read() {
 	s := c.s
 	timer := time.AfterFunc(connectTimeout, func() { c.link.Close() })
 	r := packet.NewReader(c.link, packet.V311)
-	r.MaxSize = maxPacketSize
-	p, _, err := r.Next()
-	timer.Stop()
+	r.MaxSize = s.opt.Limits.packetSize()
+	p, raw, err := r.Next()
+	c.received(p, raw, err)
 	if err == nil {
-		err = c.greet(p)
+		err = c.greet(p, r)
 		r.Version = c.version
 	} else {
 		c.refuseBroken(err)
 	}
+	timer.Stop()
 	if err == nil && c.keepAlive > 0 {
 		s.mu.Lock()
 		c.silence = time.AfterFunc(c.keepAlive, c.checkKeepAlive)
@@ -69,16 +77,33 @@ func (c *conn) read() {
 		defer c.silence.Stop()
 	}
 	for err == nil {
-		p, _, err = r.Next()
+		p, raw, err = r.Next()
+		c.received(p, raw, err)
 		if err != nil {
 			break
 		}
+		if again, ok := p.(*packet.Auth); ok {
+			err = c.renew(again, r)
+			continue
+		}
 		s.mu.Lock()
-		c.lastRead = time.Now()
+		s.tick()
+		c.lastRead = s.now
 		err = c.act(p)
 		s.mu.Unlock()
 	}
 	c.finish(err)
+}
+
+// received tells the hooks of a packet.
+func (c *conn) received(p packet.Packet, raw []byte, err error) {
+	if c.peer == nil || raw == nil {
+		return
+	}
+	if connect, ok := p.(*packet.Connect); ok && c.peer.Version == 0 {
+		c.peer.ClientID, c.peer.Version = connect.ClientID, connect.Level
+	}
+	c.s.opt.Hooks.Received(c.peer, p, raw, err)
 }
 
 // refuseBroken answers a CONNECT of a version that nobody speaks (3.1.1 §3.1.2.2, 5.0 §3.1.2.2).
@@ -97,6 +122,9 @@ func (c *conn) finish(err error) {
 	s := c.s
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if c.peer != nil {
+		s.opt.Hooks.Ended(c.peer, howEnded(c.link.End(), err))
+	}
 	var broken *packet.Error
 	var refused *refusal
 	switch {
@@ -113,6 +141,19 @@ func (c *conn) finish(err error) {
 	if ses := c.session; ses != nil && ses.conn == c && !s.closed {
 		s.lost(ses, c)
 	}
+}
+
+// howEnded says for people why a connection is over.
+func howEnded(end link.End, err error) string {
+	switch {
+	case end == link.EndNone, end == link.EndClosed:
+		return "closed by the stand-in: " + err.Error()
+	case end == link.EndFIN:
+		return "the client closed the connection"
+	case end == link.EndRST:
+		return "the client reset the connection"
+	}
+	return "the connection failed: " + err.Error()
 }
 
 // farewellLocked queues a DISCONNECT with the code in version 5 and lets the writer
@@ -136,19 +177,29 @@ func (c *conn) dropLocked() {
 // write is the writing goroutine.
 func (c *conn) write() {
 	var buf []byte
+	var spare []packet.Packet // the last batch's memory, for the next queue
 	for {
 		c.s.mu.Lock()
 		for len(c.queue) == 0 && !c.closing {
 			c.queued.Wait()
 		}
 		batch := c.queue
-		c.queue = nil
+		c.queue = spare[:0]
 		version := c.version
 		last := c.closing
 		c.s.mu.Unlock()
 		buf = buf[:0]
 		for _, p := range batch {
+			at := len(buf)
 			buf = p.Append(buf, version)
+			if c.peer != nil {
+				c.s.opt.Hooks.Sent(c.peer, p, slices.Clone(buf[at:]))
+			}
+		}
+		clear(batch)
+		spare = nil
+		if cap(batch) <= keptQueue {
+			spare = batch
 		}
 		if last {
 			// A peer that takes nothing must not hold up the end.
@@ -167,8 +218,8 @@ func (c *conn) write() {
 			c.s.mu.Unlock()
 			return
 		}
-		if cap(buf) > 64<<10 {
-			buf = nil
+		if cap(buf) > keptBuffer {
+			buf = nil // an idle connection holds no memory
 		}
 	}
 }
@@ -176,18 +227,23 @@ func (c *conn) write() {
 // pushLocked queues a packet; PUBLISH at QoS 0 is dropped where the queue is full or
 // the packet larger than the client takes (5.0 §3.1.2.11.4).
 func (c *conn) pushLocked(p packet.Packet) {
-	if pub, ok := p.(*packet.Publish); ok && pub.QoS == 0 && len(c.queue) > maxWriteQueue {
-		return
-	}
 	if c.closing {
 		return
+	}
+	if pub, ok := p.(*packet.Publish); ok {
+		ses := c.session
+		if pub.QoS == 0 && len(c.queue) > maxWriteQueue {
+			ses.dropped++
+			return
+		}
+		ses.delivered.add(c.s.second)
 	}
 	c.queue = append(c.queue, p)
 	c.queued.Signal()
 }
 
 // greet acts on the first packet, which must be CONNECT (§3.1).
-func (c *conn) greet(p packet.Packet) error {
+func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 	s := c.s
 	connect, ok := p.(*packet.Connect)
 	if !ok {
@@ -201,74 +257,81 @@ func (c *conn) greet(p packet.Packet) error {
 		}
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	c.version = connect.Level
-	c.lastRead = time.Now()
-	if code := c.judge(connect); code != 0 {
-		c.pushLocked(&packet.Connack{Code: code})
-		return errors.New("refused")
+	c.version, c.clientID, c.username = connect.Level, connect.ClientID, connect.Username
+	s.mu.Unlock()
+	var v verdict
+	var last packet.Properties
+	if _, asked := connect.Properties.Str(packet.AuthMethod); asked {
+		var err error
+		if v, last, err = c.authenticate(connect.Properties, r); err != nil {
+			return err
+		}
+	} else {
+		v = c.identify(connect)
 	}
-	c.keepAlive = time.Duration(connect.KeepAlive) * time.Second * 3 / 2
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tick()
+	c.lastRead = s.now
+	if code, why := c.judgeConnect(connect); v.code == 0 && code != 0 {
+		v.code, v.why = code, why
+	}
+	if w := connect.Will; v.code == 0 && w != nil && !v.rights.mayPublish(w.Topic) {
+		v.code, v.why = packet.NotAuthorized, fmt.Sprintf("the login %q may not publish its will to %s", v.rights.login, w.Topic)
+	}
+	if v.code != 0 {
+		return c.refuseLocked(v)
+	}
+	c.rights = v.rights
+	c.method, _ = last.Str(packet.AuthMethod)
+	c.welcomeLocked(connect, last)
+	return nil
+}
+
+// refuseLocked answers CONNECT with a refusal (3.1.1 §3.2.2.3, 5.0 §3.2.2.2).
+func (c *conn) refuseLocked(v verdict) error {
+	c.noteLocked("CONNECT", v.code, v.why)
+	ack := &packet.Connack{Code: v.code}
+	if c.version != packet.V5 {
+		ack.Code = older(v.code)
+	} else if v.code == packet.UseAnotherServer {
+		ack.Properties = packet.Properties{packet.Str(packet.ServerReference, c.s.opt.Limits.Redirect)}
+	}
+	c.pushLocked(ack)
+	return errors.New("refused: " + v.why)
+}
+
+// welcomeLocked opens the session and answers with CONNACK.
+func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
+	s := c.s
+	keepAlive := int(connect.KeepAlive)
 	c.receiveMax = min(maxInFlight, int(connect.Properties.IntOr(packet.ReceiveMaximum, 65535)))
 	c.maxPacket = int(connect.Properties.IntOr(packet.MaximumPacketSize, 0))
 	ack := &packet.Connack{}
 	if c.version == packet.V5 {
-		ack.Properties = packet.Properties{
-			packet.Int(packet.TopicAliasMaximum, topicAliasMax),
-			packet.Int(packet.MaximumPacketSize, maxPacketSize),
-			packet.Int(packet.SharedAvailable, 0),
+		if n := s.opt.Limits.ServerKeepAlive; n > 0 {
+			keepAlive = n
 		}
+		ack.Properties = append(s.opt.Limits.announce(), last...)
 	}
+	c.keepAlive = time.Duration(keepAlive) * time.Second * 3 / 2
 	id := connect.ClientID
 	if id == "" {
 		s.assigned++
 		id = fmt.Sprintf("standin-%d", s.assigned)
+		c.clientID = id
 		if c.version == packet.V5 {
 			ack.Properties = append(ack.Properties, packet.Str(packet.AssignedClientID, id))
 		}
 	}
 	ses, present := s.open(id, connect, c)
+	ses.username, ses.login, ses.since = c.username, c.rights.login, s.now
 	ack.SessionPresent = present && c.version != packet.V31
-	c.session = ses
+	for id := range ses.received {
+		c.opens(id)
+	}
 	c.pushLocked(ack)
 	ses.resumeLocked()
-	return nil
-}
-
-// judge returns the code to refuse with, or 0 (3.1.1 §3.2.2.3, 5.0 §3.2.2.2).
-func (c *conn) judge(p *packet.Connect) packet.ReasonCode {
-	s, v5 := c.s, p.Level == packet.V5
-	pick := func(five, older packet.ReasonCode) packet.ReasonCode {
-		if v5 {
-			return five
-		}
-		return older
-	}
-	if _, asked := p.Properties.Str(packet.AuthMethod); asked {
-		return packet.BadAuthenticationMethod
-	}
-	if w := p.Will; w != nil && topic.CheckName(w.Topic) != nil {
-		return pick(packet.TopicNameInvalid, packet.RefusedRights)
-	}
-	if !p.HasUsername {
-		if state, ok := c.link.TLS(); ok && len(state.VerifiedChains) > 0 {
-			if _, known := s.opt.Logins[state.VerifiedChains[0][0].Subject.CommonName]; known {
-				return 0
-			}
-		}
-		if s.opt.Anonymous || s.faults[faultLoginAnonymous] {
-			return 0
-		}
-		return pick(packet.NotAuthorized, packet.RefusedRights)
-	}
-	password, known := s.opt.Logins[p.Username]
-	switch {
-	case known && (string(p.Password) == password || s.faults[faultLoginAnyPassword]):
-		return 0
-	case !known && s.opt.Anonymous && len(s.opt.Logins) == 0:
-		return 0 // no logins are kept at all: credentials are not looked at
-	}
-	return pick(packet.BadUserNameOrPassword, packet.RefusedLogin)
 }
 
 // checkKeepAlive closes the connection after one and a half keep alives of silence (§3.1.2.10).
@@ -306,6 +369,7 @@ func (c *conn) act(p packet.Packet) error {
 			comp.Code = packet.PacketIDNotFound
 		}
 		delete(ses.received, p.ID)
+		delete(c.open, p.ID)
 		c.pushLocked(comp)
 	case *packet.Subscribe:
 		return c.subscribed(p)
@@ -313,8 +377,7 @@ func (c *conn) act(p packet.Packet) error {
 		ack := &packet.Unsuback{ID: p.ID}
 		for _, f := range p.Filters {
 			code := packet.NoSubscriptionExisted
-			if s.tree.Delete(f, ses) {
-				delete(ses.subs, f)
+			if s.leave(ses, f) {
 				code = packet.Success
 			}
 			ack.Codes = append(ack.Codes, code)
@@ -361,17 +424,33 @@ func (c *conn) published(p *packet.Publish) error {
 		}
 		p = &full
 	}
+	if err := c.judgePublish(p); err != nil {
+		return err
+	}
+	if topic.CheckName(p.Topic) != nil {
+		return refuse(packet.TopicNameInvalid, "%q is no topic name", p.Topic)
+	}
+	ses.published.add(s.second)
 	fresh := true
 	if p.QoS == 2 {
 		fresh = !ses.received[p.ID] || p.Dup && s.faults[faultQoS2Twice]
-		ses.received[p.ID] = true
-	}
-	reached := true
-	if fresh {
-		reached = s.publish(newMessage(p), ses)
+		ses.keep(p.ID)
+		c.opens(p.ID)
 	}
 	ack := packet.Ack{ID: p.ID}
-	if !reached {
+	switch {
+	case !fresh:
+	case !c.rights.mayPublish(p.Topic):
+		// Before version 5 there is no way to tell (3.1.1 §3.3.5.2).
+		c.noteLocked("PUBLISH "+p.Topic, packet.NotAuthorized, fmt.Sprintf("the login %q may not publish to it", c.rights.login))
+		if ack.Code = packet.NotAuthorized; c.version != packet.V5 {
+			ack.Code = 0
+		}
+		if p.QoS == 2 && c.version == packet.V5 { // the flow ends with PUBREC (5.0 §4.3.3)
+			delete(ses.received, p.ID)
+			delete(c.open, p.ID)
+		}
+	case !s.publish(newMessage(p), ses):
 		ack.Code = packet.NoMatchingSubscribers
 	}
 	switch p.QoS {
@@ -383,34 +462,47 @@ func (c *conn) published(p *packet.Publish) error {
 	return nil
 }
 
+// opens counts a QoS 2 message from the client against our receive maximum. Those at
+// QoS 1 are acknowledged at once and never count.
+func (c *conn) opens(id uint16) {
+	if c.open == nil {
+		c.open = map[uint16]bool{}
+	}
+	c.open[id] = true
+}
+
 func (c *conn) subscribed(p *packet.Subscribe) error {
 	s, ses := c.s, c.session
 	ack := &packet.Suback{ID: p.ID}
-	var greetings []func()
-	id, _ := p.Properties.Int(packet.SubscriptionIdentifier)
+	var greetings []*subscription
+	id, hasID := p.Properties.Int(packet.SubscriptionIdentifier)
 	for _, sub := range p.Subscriptions {
-		code := packet.ReasonCode(sub.QoS)
-		shared := len(sub.Filter) >= len(topic.SharePrefix) && sub.Filter[:len(topic.SharePrefix)] == topic.SharePrefix
+		code, why := c.judgeFilter(sub, hasID)
 		switch {
-		case shared && c.version == packet.V5:
-			code = packet.SharedNotSupported
-		case topic.CheckFilter(sub.Filter) != nil && c.version == packet.V5:
-			code = packet.TopicFilterInvalid
-		case topic.CheckFilter(sub.Filter) != nil:
-			code = packet.SubackFailure
+		case code == packet.ProtocolError:
+			return refuse(code, "%s", why)
+		case code >= 0x80:
+			c.noteLocked("SUBSCRIBE "+sub.Filter, code, why)
+			switch c.version {
+			case packet.V311:
+				code = packet.SubackFailure
+			case packet.V31: // it has no way to tell
+				code = packet.ReasonCode(sub.QoS)
+			}
 		default:
+			sub.QoS = packet.QoS(code)
 			held := &subscription{Subscription: sub, id: id}
-			existed := s.tree.Set(sub.Filter, ses, held)
-			ses.subs[sub.Filter] = held
-			if sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed {
-				greetings = append(greetings, func() { s.greet(ses, held) })
+			existed := s.join(ses, held)
+			_, _, shared := topic.CutShare(sub.Filter) // the stored do not greet those (5.0 §4.8.2)
+			if !shared && (sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed) {
+				greetings = append(greetings, held)
 			}
 		}
 		ack.Codes = append(ack.Codes, code)
 	}
 	c.pushLocked(ack)
-	for _, g := range greetings {
-		g()
+	for _, held := range greetings {
+		s.greet(ses, held)
 	}
 	return nil
 }

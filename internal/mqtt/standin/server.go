@@ -1,6 +1,7 @@
 // Package standin is the small broker that ships inside Hodstone: MQTT 3.1, 3.1.1 and 5
-// with QoS 0 to 2, retained messages, wills, kept sessions and logins, faithful
-// unless told to misbehave by named faults. It serves the demo, the tests of the
+// with QoS 0 to 2, retained messages, wills, kept sessions, shared subscriptions, logins
+// with rights, and limits that it announces and keeps; faithful unless told to misbehave by
+// named faults. It serves the demo, the tests of the
 // checks, and whoever has no broker at hand.
 package standin
 
@@ -11,7 +12,6 @@ import (
 	"fmt"
 	"net"
 	"net/url"
-	"sort"
 	"sync"
 	"time"
 
@@ -30,19 +30,49 @@ const (
 	topicAliasMax    = 32      // told in CONNACK (5.0 §3.2.2.3.8)
 	connectTimeout   = 10 * time.Second
 	maxRetained      = 50_000
+	keptQueue        = 64                     // packets that an idle connection keeps room for
+	keptBuffer       = 4 << 10                // bytes that an idle connection keeps room for
 	lingerForGoodbye = 200 * time.Millisecond // for a last packet to leave before the link is closed
 )
 
 // Options say how a stand-in behaves.
 type Options struct {
-	// Logins holds the passwords by user name. A client certificate that the listener's
-	// TLS configuration has verified stands for the login that its subject's common name
-	// names, without user name and password.
-	Logins map[string]string
+	// Logins are the identities it knows.
+	Logins []Login
 	// Anonymous lets in clients without credentials.
 	Anonymous bool
+	// Limits are announced and kept.
+	Limits Limits
+	// Hooks are told of all that goes over; may be nil.
+	Hooks *Hooks
 	// Faults are the names of the faults that are on.
 	Faults []string
+}
+
+// Hooks are told of what a stand-in's connections do, after the pattern of
+// [net/http/httptrace]. All must be set. Packets and bytes handed over are never changed
+// afterwards. They are called while the client waits, so they must not block.
+type Hooks struct {
+	// Opened is called when a connection is accepted. peer is its own for the
+	// connection's life and is handed to the other hooks.
+	Opened func(peer *Peer)
+	// Received is called for each packet read, before it is acted upon. p may be nil
+	// where err tells a broken rule.
+	Received func(peer *Peer, p packet.Packet, raw []byte, err error)
+	// Sent is called just before a packet's bytes are written.
+	Sent func(peer *Peer, p packet.Packet, raw []byte)
+	// Ended is called when the connection is over, with how it ended.
+	Ended func(peer *Peer, text string)
+}
+
+// Peer is the other end of a connection, for hooks.
+type Peer struct {
+	Number   int    // of the connection, from 1
+	Address  string // where it came from
+	Listener string // the URL of the listener it came by; empty within memory
+	// ClientID and Version are those of CONNECT, once one came.
+	ClientID string
+	Version  packet.Version
 }
 
 // Server is a stand-in. Its methods are safe for concurrent use.
@@ -58,19 +88,31 @@ type Server struct {
 	listeners []net.Listener
 	conns     map[*conn]bool
 	sessions  map[string]*session
-	tree      topic.Tree[*session, *subscription]
+	tree      topic.Tree[holder, *subscription]
+	groups    map[string]*group // shared subscriptions by $share/NAME/FILTER
 	retained  map[string]*message
 	assigned  int
+	accepted  int // connections so far
+	now       time.Time
+	second    int64 // of now
+	hits      []hit
+	round     uint64 // numbers messages, for finding a session's hit
+	refusals  []Refusal
+	logins    *logins
 }
 
 // New returns a stand-in that has no listener yet. An unknown fault is an error.
 func New(o Options) (*Server, error) {
-	s := &Server{opt: o, faults: faultSet{}, conns: map[*conn]bool{}, sessions: map[string]*session{}, retained: map[string]*message{}}
+	s := &Server{opt: o, faults: faultSet{}, conns: map[*conn]bool{}, sessions: map[string]*session{}, retained: map[string]*message{}, groups: map[string]*group{}}
 	for _, f := range o.Faults {
 		if err := CheckFault(f); err != nil {
 			return nil, err
 		}
 		s.faults[f] = true
+	}
+	var err error
+	if s.logins, err = newLogins(o.Logins); err != nil {
+		return nil, err
 	}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	return s, nil
@@ -117,7 +159,7 @@ func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr,
 	}
 	s.listeners = append(s.listeners, ln)
 	if e.WebSocket {
-		s.wg.Go(func() { link.ServeWebSocket(ln, rawURL, func(l *link.Link) { s.serve(l) }) })
+		s.wg.Go(func() { link.ServeWebSocket(ln, rawURL, func(l *link.Link) { s.serve(l, reached) }) })
 		return reached, ln.Addr(), nil
 	}
 	s.wg.Go(func() {
@@ -130,7 +172,7 @@ func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr,
 				time.Sleep(10 * time.Millisecond) // out of files: let some be freed
 				continue
 			}
-			s.serve(link.Wrap(c))
+			s.serve(link.Wrap(c), reached)
 		}
 	})
 	return reached, ln.Addr(), nil
@@ -139,15 +181,15 @@ func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr,
 // Dial opens a link to the stand-in within memory.
 func (s *Server) Dial(context.Context) (*link.Link, error) {
 	ours, theirs := link.Pipe()
-	if !s.serve(ours) {
+	if !s.serve(ours, "") {
 		return nil, errors.New("the stand-in is closed")
 	}
 	return theirs, nil
 }
 
 // serve starts the goroutines of a connection.
-func (s *Server) serve(l *link.Link) bool {
-	c := &conn{s: s, link: l, opened: time.Now()}
+func (s *Server) serve(l *link.Link, listener string) bool {
+	c := &conn{s: s, link: l, listener: listener}
 	c.queued = sync.NewCond(&s.mu)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -156,9 +198,20 @@ func (s *Server) serve(l *link.Link) bool {
 		return false
 	}
 	s.conns[c] = true
+	if h := s.opt.Hooks; h != nil {
+		s.accepted++
+		c.peer = &Peer{Number: s.accepted, Address: l.RemoteAddr().String(), Listener: listener}
+		h.Opened(c.peer)
+	}
 	s.wg.Go(c.read)
 	s.wg.Go(c.write)
 	return true
+}
+
+// tick reads the clock, once for whatever is done until the lock is released.
+func (s *Server) tick() {
+	s.now = time.Now()
+	s.second = s.now.Unix()
 }
 
 // Close ends all listeners and connections and waits for their goroutines. No wills
@@ -178,49 +231,4 @@ func (s *Server) Close() {
 	}
 	s.mu.Unlock()
 	s.wg.Wait()
-}
-
-// ClientInfo is what the stand-in knows of one session.
-type ClientInfo struct {
-	ID        string
-	Address   string // empty while it is away
-	Version   packet.Version
-	Username  string
-	Connected bool
-	Filters   []string
-	InFlight  int // unacknowledged towards the client
-	Waiting   int // messages that wait for it
-}
-
-// Clients lists the sessions by client id.
-func (s *Server) Clients() []ClientInfo {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var out []ClientInfo
-	for _, ses := range s.sessions {
-		i := ClientInfo{ID: ses.id, Version: ses.version, Username: ses.username, InFlight: len(ses.inFlight), Waiting: len(ses.waiting)}
-		if ses.conn != nil {
-			i.Connected, i.Address = true, ses.conn.link.RemoteAddr().String()
-		}
-		for f := range ses.subs {
-			i.Filters = append(i.Filters, f)
-		}
-		sort.Strings(i.Filters)
-		out = append(out, i)
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
-	return out
-}
-
-// ThrowOut ends the client's connection from the broker's side (version 5:
-// with DISCONNECT 0x98), and tells whether there was one.
-func (s *Server) ThrowOut(clientID string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	ses := s.sessions[clientID]
-	if ses == nil || ses.conn == nil {
-		return false
-	}
-	ses.conn.farewellLocked(0x98)
-	return true
 }

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,23 +15,40 @@ type session struct {
 	s        *Server
 	id       string
 	username string
+	login    string
+	since    time.Time // the client came, or left
 	version  packet.Version
-	expiry   time.Duration // after the client is gone; forever is [never]
+	expiry   time.Duration // after the client is gone; forever is [Never]
 	conn     *conn         // nil while the client is away
 	subs     map[string]*subscription
 	received map[uint16]bool // QoS 2 identifiers from the client, not released
 	nextID   uint16
-	inFlight []*flight // towards the client, unacknowledged, oldest first
-	waiting  []*flight // not yet sent
-	will     *will
-	expires  *time.Timer
+	inFlight []*flight          // towards the client, unacknowledged, oldest first
+	byID     map[uint16]*flight // the same by packet identifier
+	dropped  int
+	round    uint64 // the message that hit is of
+	hit      int    // where it stands in the server's hits
+
+	published, delivered meter
+	waiting              []*flight // not yet sent
+	will                 *will
+	expires              *time.Timer
 }
 
-const never time.Duration = math.MaxInt64
+// Never is the expiry of a session that does not end.
+const Never time.Duration = math.MaxInt64
+
+// keep notes a QoS 2 identifier from the client.
+func (ses *session) keep(id uint16) {
+	if ses.received == nil {
+		ses.received = map[uint16]bool{}
+	}
+	ses.received[id] = true
+}
 
 func expiryOf(seconds uint32) time.Duration {
 	if seconds == math.MaxUint32 {
-		return never
+		return Never
 	}
 	return time.Duration(seconds) * time.Second
 }
@@ -88,18 +106,18 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 	}
 	present = ses != nil
 	if ses == nil {
-		ses = &session{s: s, id: id, subs: map[string]*subscription{}, received: map[uint16]bool{}}
+		ses = &session{s: s, id: id, subs: map[string]*subscription{}}
 		s.sessions[id] = ses
 	}
 	ses.stopTimers()
-	ses.conn, ses.version, ses.username = c, p.Level, p.Username
+	ses.conn, ses.version, c.session = c, p.Level, ses
 	switch {
 	case p.Level == packet.V5:
 		ses.expiry = expiryOf(p.Properties.IntOr(packet.SessionExpiry, 0))
 	case p.CleanStart:
 		ses.expiry = 0
 	default:
-		ses.expiry = never
+		ses.expiry = Never
 	}
 	ses.will = nil
 	if w := p.Will; w != nil {
@@ -124,7 +142,7 @@ func (ses *session) stopTimers() {
 
 // lost is called when a session's connection has ended, however it did.
 func (s *Server) lost(ses *session, c *conn) {
-	ses.conn = nil
+	ses.conn, ses.since = nil, time.Now()
 	if w := ses.will; w != nil {
 		if c.goodbye && !c.wantsWill && !s.faults[faultWillOnGoodbye] || s.faults[faultWillNeverSent] ||
 			s.faults[faultWillOnlyOnReset] && c.link.End() == "FIN" {
@@ -138,7 +156,7 @@ func (s *Server) lost(ses *session, c *conn) {
 	switch {
 	case ses.expiry == 0 || s.faults[faultSessionLost]:
 		s.end(ses)
-	case ses.expiry != never:
+	case ses.expiry != Never:
 		var t *time.Timer
 		t = time.AfterFunc(ses.expiry, func() {
 			s.locked(func() {
@@ -174,7 +192,7 @@ func (s *Server) end(ses *session) {
 		delete(s.sessions, ses.id)
 	}
 	for f := range ses.subs {
-		s.tree.Delete(f, ses)
+		s.leave(ses, f)
 	}
 	if ses.will != nil && ses.conn == nil {
 		s.sendWill(ses, ses.will)
@@ -187,13 +205,14 @@ func (s *Server) publish(m *message, from *session) bool {
 	if m.Retain {
 		s.store(m)
 	}
-	type match struct {
-		qos packet.QoS
-		rap bool
-		ids []uint32
-	}
-	matches := map[*session]*match{}
-	s.tree.Matching(m.Topic, func(ses *session, sub *subscription) {
+	s.round++
+	s.hits = s.hits[:0]
+	s.tree.Matching(m.Topic, func(h holder, sub *subscription) {
+		ses := h.ses
+		if h.group != nil {
+			ses = h.group.pick()
+			sub = ses.subs[sub.Filter]
+		}
 		if sub.NoLocal && ses == from || s.faults[faultMatchWithoutParent] && matchesAsParent(sub.Filter, m.Topic) {
 			return
 		}
@@ -201,21 +220,39 @@ func (s *Server) publish(m *message, from *session) bool {
 		if s.faults[faultQoSNotLowered] {
 			qos = m.QoS
 		}
-		t := matches[ses]
-		if t == nil {
-			t = &match{}
-			matches[ses] = t
+		if ses.round != s.round || h.group != nil { // a share's copy comes beside any other
+			s.hits = append(s.hits, hit{ses: ses})
+			if h.group == nil {
+				ses.round, ses.hit = s.round, len(s.hits)-1
+			}
+			ses.addTo(&s.hits[len(s.hits)-1], qos, sub)
+			return
 		}
-		t.qos, t.rap = max(t.qos, qos), t.rap || sub.RetainAsPublished
-		if sub.id != 0 {
-			t.ids = append(t.ids, sub.id)
-		}
+		ses.addTo(&s.hits[ses.hit], qos, sub)
 	})
-	for ses, t := range matches {
-		retain := m.Retain && (t.rap || s.faults[faultRetainFlagKept])
-		ses.deliver(m, t.qos, retain, t.ids)
+	for i := range s.hits {
+		h := &s.hits[i]
+		retain := m.Retain && (h.rap || s.faults[faultRetainFlagKept])
+		h.ses.deliver(m, h.qos, retain, h.ids)
 	}
-	return len(matches) > 0
+	reached := len(s.hits) > 0
+	clear(s.hits)
+	return reached
+}
+
+// hit is a session that a message goes to, with what its matching subscriptions say.
+type hit struct {
+	ses *session
+	qos packet.QoS
+	rap bool
+	ids []uint32
+}
+
+func (ses *session) addTo(h *hit, qos packet.QoS, sub *subscription) {
+	h.qos, h.rap = max(h.qos, qos), h.rap || sub.RetainAsPublished
+	if sub.id != 0 {
+		h.ids = append(h.ids, sub.id)
+	}
 }
 
 // matchesAsParent tells whether a filter a/# matches the name only as its parent a.
@@ -230,7 +267,7 @@ func (s *Server) store(m *message) {
 		if !s.faults[faultRetainNotCleared] {
 			delete(s.retained, m.Topic)
 		}
-	case s.faults[faultRetainNotStored]:
+	case s.faults[faultRetainNotStored], s.opt.Limits.NoRetained:
 	case len(s.retained) < maxRetained || s.retained[m.Topic] != nil:
 		s.retained[m.Topic] = m
 	}
@@ -242,7 +279,14 @@ func (s *Server) greet(ses *session, sub *subscription) {
 	if sub.id != 0 {
 		ids = []uint32{sub.id}
 	}
-	for name, m := range s.retained {
+	stored := s.retained
+	if !strings.ContainsAny(sub.Filter, "+#") { // no need to look at all of them
+		stored = map[string]*message{}
+		if m := s.retained[sub.Filter]; m != nil {
+			stored[sub.Filter] = m
+		}
+	}
+	for name, m := range stored {
 		if m.expired() {
 			delete(s.retained, name)
 			continue
@@ -274,6 +318,7 @@ func (ses *session) deliver(m *message, qos packet.QoS, retain bool, ids []uint3
 		return
 	}
 	if len(ses.waiting) >= maxQueued || ses.conn != nil && !ses.fits(p) {
+		ses.dropped++
 		return
 	}
 	ses.waiting = append(ses.waiting, &flight{m: m, p: p})
@@ -306,24 +351,21 @@ func (ses *session) pump() {
 		}
 		f.p.ID = ses.freeID()
 		ses.inFlight = append(ses.inFlight, f)
+		if ses.byID == nil {
+			ses.byID = map[uint16]*flight{}
+		}
+		ses.byID[f.p.ID] = f
 		// Later changes to f.p happen on resume only, when this packet is long written or lost.
 		ses.conn.pushLocked(timed(f.m, f.p))
 	}
 }
 
 func (ses *session) freeID() uint16 {
-next:
 	for {
 		ses.nextID++
-		if ses.nextID == 0 {
-			continue
+		if ses.nextID != 0 && ses.byID[ses.nextID] == nil {
+			return ses.nextID
 		}
-		for _, f := range ses.inFlight {
-			if f.p.ID == ses.nextID {
-				continue next
-			}
-		}
-		return ses.nextID
 	}
 }
 
@@ -343,26 +385,23 @@ func (ses *session) resumeLocked() {
 }
 
 func (ses *session) acknowledged(id uint16, qos packet.QoS) {
-	for i, f := range ses.inFlight {
-		if f.p.ID == id && f.p.QoS == qos {
-			ses.inFlight = append(ses.inFlight[:i], ses.inFlight[i+1:]...)
-			break
-		}
+	if f := ses.byID[id]; f != nil && f.p.QoS == qos {
+		delete(ses.byID, id)
+		i := slices.Index(ses.inFlight, f) // near the front: acknowledgements come in order
+		ses.inFlight = slices.Delete(ses.inFlight, i, i+1)
 	}
 	ses.pump()
 }
 
 func (ses *session) recorded(p *packet.Pubrec) {
 	rel := &packet.Pubrel{Ack: packet.Ack{ID: p.ID, Code: packet.PacketIDNotFound}}
-	for _, f := range ses.inFlight {
-		if f.p.ID == p.ID && f.p.QoS == 2 {
-			if p.Code.Failed(packet.PUBREC, ses.version) {
-				ses.acknowledged(p.ID, 2)
-				return
-			}
-			f.released = true
-			rel.Code = 0
+	if f := ses.byID[p.ID]; f != nil && f.p.QoS == 2 {
+		if p.Code.Failed(packet.PUBREC, ses.version) {
+			ses.acknowledged(p.ID, 2)
+			return
 		}
+		f.released = true
+		rel.Code = 0
 	}
 	ses.conn.pushLocked(rel)
 }

@@ -94,6 +94,40 @@ func Match(filter, name string) bool {
 	}
 }
 
+// CutShare splits $share/NAME/FILTER into the share name and the filter (5.0 §4.8.2); any
+// other filter is returned as it is.
+func CutShare(filter string) (share, plain string, shared bool) {
+	rest, ok := strings.CutPrefix(filter, SharePrefix)
+	if !ok {
+		return "", filter, false
+	}
+	share, plain, shared = strings.Cut(rest, "/")
+	return share, plain, shared
+}
+
+// Covers tells whether filter matches every topic name that other matches. Both must be
+// valid and not shared.
+func Covers(filter, other string) bool {
+	if strings.HasPrefix(other, "$") && (strings.HasPrefix(filter, "+") || strings.HasPrefix(filter, "#")) {
+		return false
+	}
+	for {
+		f, fRest, fMore := strings.Cut(filter, "/")
+		o, oRest, oMore := strings.Cut(other, "/")
+		switch {
+		case f == "#":
+			return true
+		case o == "#", f != "+" && f != o:
+			return false
+		case fMore && !oMore:
+			return fRest == "#" // a/# matches a
+		case !fMore:
+			return !oMore
+		}
+		filter, other = fRest, oRest
+	}
+}
+
 // Tree keeps values under topic filters and finds those whose filter matches a
 // name without looking at the others. The zero value is empty. It is not safe
 // for concurrent use.

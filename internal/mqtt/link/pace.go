@@ -1,0 +1,221 @@
+package link
+
+import (
+	"io"
+	"net"
+	"sync"
+	"time"
+)
+
+// Pace slows a link, in both directions. The zero value does not.
+type Pace struct {
+	// Delay is how much later than sent the bytes arrive.
+	Delay time.Duration
+	// Rate is how many bytes a second get through; 0 for no limit.
+	Rate int
+}
+
+// pacedBuffer is how many bytes are under way in one direction of a slowed link before
+// whoever writes them is blocked.
+const pacedBuffer = 256 << 10
+
+// paced carries bytes of one direction later than they came.
+type paced struct {
+	mu      sync.Mutex
+	changed *sync.Cond
+	chunks  []chunk
+	held    int
+	err     error     // after the last chunk
+	free    time.Time // when the line is free for the next byte
+	stopped bool      // by the link's end: nobody waits any longer
+	stop    chan struct{}
+}
+
+type chunk struct {
+	data []byte
+	due  time.Time
+}
+
+func newPaced() *paced {
+	p := &paced{stop: make(chan struct{})}
+	p.changed = sync.NewCond(&p.mu)
+	return p
+}
+
+// put takes in bytes, blocking while too many are under way.
+func (p *paced) put(b []byte, pace Pace) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for p.held > pacedBuffer && p.err == nil && !p.stopped {
+		p.changed.Wait()
+	}
+	if p.err != nil {
+		return p.err
+	}
+	if p.stopped {
+		return net.ErrClosed
+	}
+	now := time.Now()
+	if p.free.Before(now) {
+		p.free = now
+	}
+	if pace.Rate > 0 {
+		p.free = p.free.Add(time.Duration(len(b)) * time.Second / time.Duration(pace.Rate))
+	}
+	p.chunks = append(p.chunks, chunk{append([]byte(nil), b...), p.free.Add(pace.Delay)})
+	p.held += len(b)
+	p.changed.Broadcast()
+	return nil
+}
+
+// finish lets get return err after the last bytes.
+func (p *paced) finish(err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.err == nil {
+		p.err = err
+	}
+	p.changed.Broadcast()
+}
+
+// abort drops what is under way and wakes everyone.
+func (p *paced) abort() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.stopped {
+		p.stopped = true
+		close(p.stop)
+		p.changed.Broadcast()
+	}
+}
+
+// get waits for the next bytes to be due and moves them into b.
+func (p *paced) get(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for {
+		switch {
+		case p.stopped:
+			return 0, net.ErrClosed
+		case len(p.chunks) == 0 && p.err != nil:
+			return 0, p.err
+		case len(p.chunks) == 0:
+			p.changed.Wait()
+			continue
+		}
+		c := &p.chunks[0]
+		if wait := time.Until(c.due); wait > 0 {
+			p.mu.Unlock()
+			timer := time.NewTimer(wait)
+			select {
+			case <-timer.C:
+			case <-p.stop:
+				timer.Stop()
+			}
+			p.mu.Lock()
+			continue
+		}
+		n := copy(b, c.data)
+		p.held -= n
+		if c.data = c.data[n:]; len(c.data) == 0 {
+			p.chunks = p.chunks[1:]
+		}
+		p.changed.Broadcast()
+		return n, nil
+	}
+}
+
+// pacing is the state of a link that is, or was, slowed.
+type pacing struct {
+	pace    Pace
+	in, out *paced
+	sent    chan struct{} // closed when the last written byte is out
+}
+
+// Slow delays and throttles the link from now on; the zero Pace ends that. What the link
+// is reading at the moment still arrives undelayed. Once slowed, a link uses two
+// goroutines more, until it ends.
+func (l *Link) Slow(pace Pace) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.pacing != nil {
+		l.pacing.pace = pace
+		return
+	}
+	if pace == (Pace{}) || l.end != EndNone {
+		return
+	}
+	p := &pacing{pace: pace, in: newPaced(), out: newPaced(), sent: make(chan struct{})}
+	l.pacing = p
+	go func() {
+		buf := make([]byte, 16<<10)
+		for {
+			n, err := l.conn.Read(buf)
+			if n > 0 && p.in.put(buf[:n], l.pace()) != nil {
+				return
+			}
+			if err != nil {
+				p.in.finish(err)
+				return
+			}
+		}
+	}()
+	go func() {
+		defer close(p.sent)
+		buf := make([]byte, 16<<10)
+		for {
+			n, err := p.out.get(buf)
+			if err == nil {
+				_, err = l.conn.Write(buf[:n])
+			}
+			if err != nil {
+				p.out.finish(err)
+				return
+			}
+		}
+	}()
+}
+
+func (l *Link) pace() Pace {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.pacing.pace
+}
+
+// read reads from the connection, or from what a slowed link has let through.
+func (l *Link) read(b []byte) (int, error) {
+	if p := l.slowed(); p != nil {
+		return p.in.get(b)
+	}
+	return l.conn.Read(b)
+}
+
+// write writes to the connection, or into what a slowed link has under way.
+func (l *Link) write(b []byte) (int, error) {
+	if p := l.slowed(); p != nil {
+		return len(b), p.out.put(b, l.pace())
+	}
+	return l.conn.Write(b)
+}
+
+func (l *Link) slowed() *pacing {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.pacing
+}
+
+// drain lets a slowed link's last bytes out before it is closed, but not for ever.
+func (p *pacing) drain() {
+	p.out.finish(io.EOF)
+	timer := time.NewTimer(p.pace.Delay + DialTimeout)
+	defer timer.Stop()
+	select {
+	case <-p.sent:
+	case <-timer.C:
+	}
+}
+
+func (p *pacing) abort() {
+	p.in.abort()
+	p.out.abort()
+}
