@@ -4,6 +4,7 @@ package main
 
 import (
 	"os"
+	"runtime/debug"
 
 	"github.com/charmbracelet/x/term"
 
@@ -11,9 +12,20 @@ import (
 	"hodstone/internal/tui"
 )
 
+// gcPercent lets the heap grow to four times what is in use before it is collected: the
+// trace's ring is most of it and lives on, so that looking through it often finds nothing.
+const gcPercent = 300
+
 func main() {
+	tune()
 	os.Exit(cli.Main(cli.Env{
 		Args: os.Args[1:], Out: os.Stdout, ErrOut: os.Stderr, Screens: tui.Run,
 		Terminal: term.IsTerminal(os.Stdin.Fd()) && term.IsTerminal(os.Stdout.Fd()),
 	}))
+}
+
+func tune() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(gcPercent)
+	}
 }

@@ -41,6 +41,7 @@ func binary(t *testing.T) string {
 var buildDir string
 
 func TestMain(m *testing.M) {
+	playChild()
 	dir, err := os.MkdirTemp("", "hodstone-test")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

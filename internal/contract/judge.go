@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -115,6 +116,10 @@ type Cell struct {
 	Breach   *Breach // the latest
 	History  []Sample
 	due      time.Time
+
+	judged []byte // the payload that known and found are of
+	known  any
+	found  []Breach
 }
 
 // Stray is a topic that no clause covers.
@@ -207,8 +212,13 @@ func (j *Judge) Message(m Message) Judgement {
 		cell.Last, cell.Value = m, nil
 		return out
 	}
-	value, found := cl.Payload.judge(m.Payload)
-	out.Breaches = append(found, cl.envelope(m)...)
+	// Much of what devices say they have said before: then the verdict is known.
+	if cell.judged == nil || !bytes.Equal(cell.judged, m.Payload) {
+		cell.judged = m.Payload
+		cell.known, cell.found = cl.Payload.judge(m.Payload)
+	}
+	value := cell.known
+	out.Breaches = append(slices.Clone(cell.found), cl.envelope(m)...)
 	cell.Last, cell.Value, cell.State = m, value, CellKept
 	if value != nil {
 		if cell.History = append(cell.History, Sample{m.At, value}); len(cell.History) > maxHistory {

@@ -1,21 +1,15 @@
 package proof_test
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
-	"fmt"
-	"net"
-	"os"
-	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
 	"time"
 
+	"hodstone/internal/brokertest"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
@@ -24,130 +18,20 @@ import (
 	"hodstone/internal/workspace"
 )
 
-// debianBroker is the broker from Debian's packages, started on loopback with listeners
-// of every transport.
-type debianBroker struct {
-	urls   map[string]string // by transport
-	ca     *x509.CertPool
-	client tls.Certificate
-}
-
-// certificates writes what the broker needs for TLS and returns what its clients need.
-func certificates(t *testing.T, dir string) (ca *x509.CertPool, client tls.Certificate, config string) {
-	t.Helper()
-	authority, err := trust.NewAuthority("test")
-	if err != nil {
-		t.Fatal(err)
-	}
-	server, err := authority.Issue(trust.Request{CommonName: "broker", Names: []string{"127.0.0.1"}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if client, err = authority.Issue(trust.Request{CommonName: "bench"}); err != nil {
-		t.Fatal(err)
-	}
-	chain, key, err := trust.PEM(server)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, b := range map[string][]byte{"ca.pem": authority.RootPEM(), "chain.pem": chain, "key.pem": key} {
-		if err := os.WriteFile(filepath.Join(dir, name), b, 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return authority.Pool(), client, fmt.Sprintf("cafile %[1]s/ca.pem\ncertfile %[1]s/chain.pem\nkeyfile %[1]s/key.pem\n", dir)
-}
-
-// startBroker starts the Debian broker with a password file.
-func startBroker(t *testing.T) *debianBroker {
-	t.Helper()
-	for _, tool := range []string{"mosquitto", "mosquitto_passwd"} {
-		if _, err := exec.LookPath(tool); err != nil {
-			t.Fatalf("%s is missing: 'make test' installs it (Debian package mosquitto)", tool)
-		}
-	}
-	dir := t.TempDir()
-	passwords := filepath.Join(dir, "passwords")
-	if err := os.WriteFile(passwords, nil, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if out, err := exec.Command("mosquitto_passwd", "-b", passwords, "bench", password).CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
-	me, err := user.Current()
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := &debianBroker{urls: map[string]string{}}
-	var secure string
-	b.ca, b.client, secure = certificates(t, dir)
-	// Without a user of its own it would drop its rights and not read root's files.
-	config := fmt.Sprintf("user %s\nallow_anonymous false\npassword_file %s\npersistence false\nlog_type all\n", me.Username, passwords)
-	for _, l := range []struct{ name, scheme, path, lines string }{
-		{"tcp", "mqtt", "", ""}, {"tls", "mqtts", "", secure}, {"ws", "ws", "/mqtt", "protocol websockets\n"}, {"wss", "wss", "/mqtt", "protocol websockets\n" + secure},
-		{"tls with client certificate", "mqtts", "", secure + "require_certificate true\n"},
-	} {
-		ln, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		port := ln.Addr().(*net.TCPAddr).Port
-		defer ln.Close() // kept until all ports are chosen, so that they differ
-		config += fmt.Sprintf("listener %d 127.0.0.1\n%s", port, l.lines)
-		b.urls[l.name] = fmt.Sprintf("%s://127.0.0.1:%d%s", l.scheme, port, l.path)
-		ln.Close()
-	}
-	file := filepath.Join(dir, "broker.conf")
-	if err := os.WriteFile(file, []byte(config), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	var log bytes.Buffer
-	cmd := exec.Command("mosquitto", "-c", file)
-	cmd.Stdout, cmd.Stderr = &log, &log
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		cmd.Process.Signal(os.Interrupt)
-		cmd.Wait()
-		if t.Failed() {
-			t.Logf("the broker's log:\n%s", log.Bytes())
-		}
-	})
-	for name, u := range b.urls {
-		endpoint, err := link.Parse(u)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for end := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
-			if c, err := net.Dial("tcp", endpoint.Address); err == nil {
-				c.Close()
-				break
-			}
-			if time.Now().After(end) {
-				cmd.Process.Kill()
-				cmd.Wait()
-				t.Fatalf("the broker does not listen for %s:\n%s", name, log.Bytes())
-			}
-		}
-	}
-	return b
-}
-
 func over(url string, config *tls.Config, standIn bool) proof.Target {
 	refused := false
 	return proof.Target{Broker: "broker", Listener: url, StandIn: standIn, Intrusive: true, Anonymous: &refused,
 		Dial:  func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url, link.Options{TLS: config}) },
-		Login: &workspace.Login{Username: "bench", Password: workspace.NewSecret(password)}}
+		Login: &workspace.Login{Username: brokertest.Username, Password: workspace.NewSecret(password)}}
 }
 
 // TestARealBrokerKeepsEverything: what is not kept here belongs into docs/deviations.md,
 // with its evidence.
 func TestARealBrokerKeepsEverything(t *testing.T) {
-	broker := startBroker(t)
+	broker := brokertest.Start(t, brokertest.Options{})
 	before := runtime.NumGoroutine()
-	for name, url := range broker.urls {
-		config := &tls.Config{RootCAs: broker.ca}
+	for name, url := range broker.URLs {
+		config := &tls.Config{RootCAs: broker.CA}
 		if strings.HasSuffix(name, "certificate") {
 			if l, err := link.Dial(context.Background(), url, link.Options{TLS: config.Clone()}); err == nil {
 				// In TLS 1.3 the refusal comes with the first read.
@@ -156,7 +40,7 @@ func TestARealBrokerKeepsEverything(t *testing.T) {
 				}
 				l.Close()
 			}
-			config.Certificates = []tls.Certificate{broker.client}
+			config.Certificates = []tls.Certificate{broker.Client}
 		}
 		p, err := proof.Run(context.Background(), over(url, config, false), proof.Options{})
 		if err != nil {

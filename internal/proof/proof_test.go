@@ -10,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"hodstone/internal/brokertest"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
@@ -18,7 +19,7 @@ import (
 	"hodstone/internal/workspace"
 )
 
-const password = "herring"
+const password = brokertest.Password
 
 func target(s *standin.Server, anonymous bool) proof.Target {
 	return proof.Target{Broker: "stand-in", Listener: "memory", StandIn: true, Dial: s.Dial, Anonymous: &anonymous,

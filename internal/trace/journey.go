@@ -47,18 +47,60 @@ type Hop struct {
 // may have sent the same again by then.
 const journeyAge = 10 * time.Second
 
+// alike are messages with the same topic and payload that may still arrive somewhere,
+// oldest first.
+type alike struct {
+	all  []*Journey
+	gone int            // how many were taken away at the front
+	next map[string]int // by receiver: those before have reached it, counted with the gone
+}
+
+type ackKey struct {
+	client string
+	id     uint16
+}
+
+// fresh takes away what is too old to be matched.
+func (a *alike) fresh(now time.Time) {
+	for len(a.all) > 0 && now.Sub(a.all[0].SentAt) > journeyAge {
+		a.drop()
+	}
+}
+
+func (a *alike) drop() {
+	a.all[0] = nil
+	a.all = a.all[1:]
+	a.gone++
+}
+
+// arrive returns the oldest that fits and has not reached the receiver, or nil.
+func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
+	i := max(0, a.next[client]-a.gone)
+	for i < len(a.all) && a.all[i].reached(client) {
+		i++
+	}
+	a.next[client] = i + a.gone
+	for ; i < len(a.all); i++ {
+		if j := a.all[i]; qos <= j.QoS && j.SentSeq > since && !j.reached(client) {
+			return j
+		}
+	}
+	return nil
+}
+
 // Journeys follows messages as events are added. Not safe for concurrent use.
 type Journeys struct {
 	limit int
 	all   []*Journey
-	open  map[string][]*Journey // by topic and payload, those that may still arrive
-	rap   map[string]bool       // clients whose subscriptions keep the retain flag
-	since map[string]uint64     // the event at which a client's session began: nothing older reaches it live
+	open  map[string]*alike   // by topic and payload, those that may still arrive
+	acks  map[ackKey]*Journey // by publisher and packet identifier, those not complete
+	rap   map[string]bool     // clients whose subscriptions keep the retain flag
+	since map[string]uint64   // the event at which a client's session began: nothing older reaches it live
 }
 
 // NewJourneys returns a follower that keeps the last limit journeys.
 func NewJourneys(limit int) *Journeys {
-	return &Journeys{limit: limit, open: map[string][]*Journey{}, rap: map[string]bool{}, since: map[string]uint64{}}
+	return &Journeys{limit: limit, open: map[string]*alike{}, acks: map[ackKey]*Journey{}, rap: map[string]bool{}, since: map[string]uint64{}}
 }
 
 // All returns the journeys kept, oldest first.
@@ -93,29 +135,28 @@ func key(p *packet.Publish) string { return p.Topic + "\x00" + string(p.Payload)
 
 func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	if p.Dup {
-		for i := len(js.all) - 1; i >= 0; i-- {
-			if j := js.all[i]; j.Sender == e.Client && j.id == p.ID && j.Topic == p.Topic && j.Done.IsZero() {
-				j.Resent++
-				return j
-			}
+		if j := js.acks[ackKey{e.Client, p.ID}]; j != nil && j.Topic == p.Topic {
+			j.Resent++
+			return j
 		}
 	}
 	j := &Journey{Topic: p.Topic, Payload: p.Payload, Sender: e.Client, SentSeq: e.Seq, SentAt: e.At,
 		QoS: p.QoS, Retain: p.Retain, id: p.ID, conn: e.Conn}
 	if p.QoS == 0 {
 		j.Done = e.At
+	} else {
+		js.acks[ackKey{e.Client, p.ID}] = j
 	}
 	k := key(p)
-	js.open[k] = append(fresh(js.open[k], e.At), j)
+	a := js.open[k]
+	if a == nil {
+		a = &alike{next: map[string]int{}}
+		js.open[k] = a
+	}
+	a.fresh(e.At)
+	a.all = append(a.all, j)
 	js.keep(j)
 	return j
-}
-
-func fresh(open []*Journey, now time.Time) []*Journey {
-	for len(open) > 0 && now.Sub(open[0].SentAt) > journeyAge {
-		open = open[1:]
-	}
-	return open
 }
 
 func (js *Journeys) keep(j *Journey) {
@@ -123,9 +164,12 @@ func (js *Journeys) keep(j *Journey) {
 	if len(js.all) > js.limit {
 		old := js.all[0]
 		js.all = js.all[1:]
+		if k := (ackKey{old.Sender, old.id}); js.acks[k] == old {
+			delete(js.acks, k)
+		}
 		k := old.Topic + "\x00" + string(old.Payload)
-		if o := js.open[k]; len(o) > 0 && o[0] == old {
-			if js.open[k] = o[1:]; len(o) == 1 {
+		if a := js.open[k]; a != nil && len(a.all) > 0 && a.all[0] == old {
+			if a.drop(); len(a.all) == 0 {
 				delete(js.open, k)
 			}
 		}
@@ -137,15 +181,15 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 	hop.Copy = p.Retain && !js.rap[e.Client]
 	if !hop.Copy {
 		k := key(p)
-		js.open[k] = fresh(js.open[k], e.At)
-		if len(js.open[k]) == 0 {
-			delete(js.open, k)
-		}
-		for _, j := range js.open[k] {
-			if !j.reached(e.Client) && p.QoS <= j.QoS && j.SentSeq > js.since[e.Client] {
+		if a := js.open[k]; a != nil {
+			a.fresh(e.At)
+			if j := a.arrive(e.Client, p.QoS, js.since[e.Client]); j != nil {
 				hop.Delay = e.At.Sub(j.SentAt)
 				j.Hops = append(j.Hops, hop)
 				return j
+			}
+			if len(a.all) == 0 {
+				delete(js.open, k)
 			}
 		}
 	}
@@ -176,13 +220,14 @@ func (js *Journeys) completed(e *Event, id uint16) *Journey {
 	if e.Kind != Received {
 		return nil
 	}
-	for i := len(js.all) - 1; i >= 0; i-- {
-		if j := js.all[i]; j.Sender == e.Client && j.id == id && j.QoS > 0 && j.Done.IsZero() {
-			j.Done = e.At
-			return j
-		}
+	k := ackKey{e.Client, id}
+	j := js.acks[k]
+	if j == nil {
+		return nil
 	}
-	return nil
+	j.Done = e.At
+	delete(js.acks, k)
+	return j
 }
 
 // KeepsRetain tells whether the client's subscriptions keep the publisher's retain flag

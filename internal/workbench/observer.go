@@ -182,16 +182,18 @@ func OfChecks(topic string) bool {
 	return strings.HasPrefix(strings.TrimPrefix(topic, "/"), proof.TopicRoot+"/")
 }
 
-// watch is the one reader that follows journeys and judges messages.
+// watch is the one reader that follows journeys and judges messages. It looks at once when
+// something comes, but not more often than every [watchEvery].
 func (b *Bench) watch() {
-	ticker := time.NewTicker(tickEvery)
-	defer ticker.Stop()
 	next := uint64(1)
 	granted := map[string]packet.QoS{}
-	for {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for b.ctx.Err() == nil {
 		events, missed := b.Log.Read(next, 2000)
 		next += uint64(len(events)) + missed
 		b.mu.Lock()
+		b.missed += missed
 		for i := range events {
 			b.take(&events[i], granted)
 		}
@@ -202,11 +204,15 @@ func (b *Bench) watch() {
 		if len(events) == 2000 {
 			continue
 		}
+		timer.Reset(watchEvery)
 		select {
-		case <-ticker.C:
+		case <-timer.C:
 		case <-b.ctx.Done():
 			return
 		}
+		wait, stop := context.WithTimeout(b.ctx, tickEvery)
+		b.Log.Wait(wait, next)
+		stop()
 	}
 }
 
@@ -254,6 +260,7 @@ type Snapshot struct {
 	Strays   []contract.Stray
 	Breaches []contract.Breach // the latest, oldest first
 	Total    int               // breaches in all
+	Missed   uint64            // events that came faster than they could be judged
 }
 
 // Snapshot returns what was seen up to now.
@@ -261,7 +268,7 @@ func (b *Bench) Snapshot() Snapshot {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	now := time.Now()
-	s := Snapshot{At: now, Started: b.started, Cells: b.judge.Cells(), Strays: b.judge.Strays()}
+	s := Snapshot{At: now, Started: b.started, Cells: b.judge.Cells(), Strays: b.judge.Strays(), Missed: b.missed}
 	s.Breaches, s.Total = b.judge.Breaches()
 	return s
 }

@@ -32,7 +32,8 @@ const (
 	traceLength   = 50_000 // events kept in memory: minutes of a busy site
 	journeyLength = 5_000
 	tickEvery     = 200 * time.Millisecond
-	rateWindow    = 3 // seconds over which the rate is told
+	watchEvery    = 20 * time.Millisecond // far less than the trace's length lasts at full speed
+	rateWindow    = 3                     // seconds over which the rate is told
 	// connectRate is how many devices connect a second: after a broker's restart a
 	// thousand of them would otherwise knock it over again.
 	connectRate = 100
@@ -68,6 +69,7 @@ type Bench struct {
 	journeys *trace.Journeys
 	bySeq    map[uint64]Finding
 	judged   []uint64 // the keys of bySeq, oldest first
+	missed   uint64
 	rates    [rateWindow + 1]int
 	rateAt   int64
 	proof    ProofState

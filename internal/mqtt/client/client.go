@@ -99,7 +99,8 @@ type conn struct {
 
 	writeMu   sync.Mutex
 	lastWrite time.Time
-	bye       bool // DISCONNECT was sent or the owner ended the link
+	burst     *burst // packets that go out together; nil while they go out one by one
+	bye       bool   // DISCONNECT was sent or the owner ended the link
 
 	frozen  atomic.Bool
 	pingMu  sync.Mutex
@@ -397,6 +398,7 @@ func sizeHint(p packet.Packet) int {
 func (k *conn) write(p packet.Packet, raw []byte) error {
 	k.writeMu.Lock()
 	defer k.writeMu.Unlock()
+	k.room()
 	if k.bye {
 		return ErrNotConnected
 	}
@@ -418,15 +420,18 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 	if p != nil && p.Type() == packet.DISCONNECT {
 		k.bye = true
 	}
-	k.lastWrite = time.Now()
-	_, err := k.link.Write(raw)
-	return err
+	now := time.Now()
+	since := now.Sub(k.lastWrite)
+	k.lastWrite = now
+	m, ok := p.(*packet.Publish)
+	return k.put(raw, ok && m.QoS == 0, since)
 }
 
 // end closes the link, keeping why; the reading goroutine does the rest.
 func (k *conn) end(why error) {
 	k.writeMu.Lock()
 	k.bye = true
+	k.flushed(k.burst)
 	k.writeMu.Unlock()
 	k.c.mu.Lock()
 	if k.err == nil {
@@ -445,7 +450,7 @@ func (c *Client) linkEvent(e LinkEvent, text string) {
 // read is the reading goroutine of a connection.
 func (k *conn) read() {
 	c := k.c
-	r := packet.NewReader(k.link, c.opt.Version)
+	r := packet.NewReader(&patient{r: k.link}, c.opt.Version)
 	if n, ok := c.opt.Connect.Properties.Int(packet.MaximumPacketSize); ok {
 		r.MaxSize = int(n)
 	}

@@ -177,6 +177,9 @@ func (c *cursor) body(flags byte) Packet {
 // so that a hostile length alone costs nothing.
 const firstChunk = 64 << 10
 
+// readAhead is how much is read at a time where much comes in.
+const readAhead = 16 << 10
+
 // Reader cuts a stream of bytes into packets.
 type Reader struct {
 	// Version is the version packets are read in. A CONNECT that is read sets it.
@@ -187,10 +190,12 @@ type Reader struct {
 	// leaves the standard's own limit.
 	MaxSize int
 
-	r    io.Reader
-	buf  []byte // what was read ahead and not yet returned is buf[at:]
-	at   int
-	head [512]byte
+	r     io.Reader
+	buf   []byte // what was read ahead and not yet returned is buf[at:]
+	at    int
+	head  [512]byte
+	large []byte // instead of head while much comes in
+	small int    // reads in a row that head would have held
 }
 
 // NewReader returns a strict reader of packets of the version from r.
@@ -249,9 +254,23 @@ func (r *Reader) header() ([]byte, int, error) {
 // fill reads until at least need bytes stand at r.at.
 func (r *Reader) fill(need int) error {
 	for len(r.buf)-r.at < need {
-		rest := copy(r.head[:], r.buf[r.at:])
-		n, err := r.r.Read(r.head[rest:])
-		r.buf, r.at = r.head[:rest+n], 0
+		room := r.head[:]
+		if r.large != nil {
+			room = r.large
+		}
+		rest := copy(room, r.buf[r.at:])
+		n, err := r.r.Read(room[rest:])
+		r.buf, r.at = room[:rest+n], 0
+		switch full := rest+n == len(room); {
+		case full && r.large == nil:
+			r.large = make([]byte, readAhead) // much comes in: read more at a time
+		case !full && r.large != nil && n <= len(r.head):
+			if r.small++; r.small > 1000 {
+				r.large, r.small = nil, 0 // an idle session holds little memory
+			}
+		default:
+			r.small = 0
+		}
 		if n > 0 {
 			continue
 		}

@@ -1,0 +1,282 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"hodstone/internal/brokertest"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/trace"
+	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
+)
+
+// The benchmarks of this file hold Hodstone against the broker from Debian's packages, or
+// against bare Go, in the same run; docs/performance.md has the figures.
+
+// asChild lets the test binary play another part in a process of its own, so that memory
+// and processor time are told apart.
+const asChild = "HODSTONE_SPEED_CHILD"
+
+// playChild plays the part that the environment names, if it names one, and exits.
+func playChild() {
+	if part := os.Getenv(asChild); part != "" {
+		if err := children[part](os.Args[1:]); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+}
+
+var children = map[string]func(args []string) error{
+	"stand-in": func([]string) error {
+		s, err := standin.New(standin.Options{Anonymous: true})
+		if err != nil {
+			return err
+		}
+		a, err := s.Listen("127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		fmt.Println("mqtt://" + a.String())
+		bufio.NewReader(os.Stdin).ReadString('\n')
+		return nil
+	},
+}
+
+// child starts the part; line is what it prints first.
+func child(b *testing.B, part string, args ...string) (cmd *exec.Cmd, line string) {
+	b.Helper()
+	cmd = exec.Command(os.Args[0], args...)
+	cmd.Env = append(os.Environ(), asChild+"="+part)
+	cmd.Stderr = os.Stderr
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { in.Close(); cmd.Process.Kill(); cmd.Wait() })
+	if line, err = bufio.NewReader(out).ReadString('\n'); err != nil {
+		b.Fatalf("%s: %v", part, err)
+	}
+	return cmd, strings.TrimSpace(line)
+}
+
+func ownCPU(b *testing.B) time.Duration {
+	b.Helper()
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		b.Fatal(err)
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+// flow sends n messages of 64 bytes at QoS 0 from one client to another and waits until
+// all have come. With a log both ends are traced.
+func flow(b *testing.B, url string, n int, log *trace.Log) {
+	b.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	var got atomic.Int64
+	arrived := make(chan struct{}, 1)
+	end := func(name string, message func(*packet.Publish)) *client.Client {
+		o := client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: name, CleanStart: true}, Message: message,
+			Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url) }}
+		if log != nil {
+			o.Hooks = trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Broker: "broker", Version: packet.V311}, log)
+		}
+		c := client.New(o)
+		if _, err := c.Connect(ctx); err != nil {
+			b.Fatal(err)
+		}
+		return c
+	}
+	sub := end("sub", func(*packet.Publish) {
+		got.Add(1)
+		select {
+		case arrived <- struct{}{}:
+		default:
+		}
+	})
+	defer sub.Disconnect(0)
+	pub := end("pub", nil)
+	defer pub.Disconnect(0)
+	if _, err := sub.Subscribe(ctx, []packet.Subscription{{Filter: "farm/pen/1/oxygen"}}); err != nil {
+		b.Fatal(err)
+	}
+	b.ResetTimer()
+	pump(b, pub, n, &got, arrived)
+	b.StopTimer()
+}
+
+// window is how many messages are under way at most, so that no broker drops any.
+const window = 500
+
+func pump(b *testing.B, pub *client.Client, n int, got *atomic.Int64, arrived chan struct{}) {
+	b.Helper()
+	payload := []byte(strings.Repeat("o", 64))
+	timeout := time.NewTimer(time.Minute)
+	defer timeout.Stop()
+	for sent := 0; int(got.Load()) < n; {
+		if sent < n && sent-int(got.Load()) < window {
+			if _, err := pub.Start(packet.Publish{Topic: "farm/pen/1/oxygen", Payload: payload}); err != nil {
+				b.Fatal(err)
+			}
+			sent++
+			continue
+		}
+		select {
+		case <-arrived:
+		case <-timeout.C:
+			b.Fatalf("%d of %d messages came", got.Load(), n)
+		}
+	}
+}
+
+// minimumFlow is how many messages a measurement needs at least: /proc tells processor
+// time in steps of 10 ms.
+const minimumFlow = 100_000
+
+// BenchmarkThroughBroker is Hodstone's processor time for sending, receiving and tracing,
+// against the broker's for passing on.
+func BenchmarkThroughBroker(b *testing.B) {
+	tune()
+	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})
+	b.Run("traced", func(b *testing.B) {
+		n := max(b.N, minimumFlow)
+		theirs, ours := broker.CPU(), ownCPU(b)
+		flow(b, broker.URLs["tcp"], n, trace.NewLog(50_000))
+		report(b, n, ownCPU(b)-ours, broker.CPU()-theirs)
+	})
+	// Every payload differs from the one before: a verdict that is known already would
+	// make it too easy.
+	b.Run("traced and judged", func(b *testing.B) {
+		n := max(b.N, minimumFlow)
+		bench := judging(b, broker.URLs["tcp"])
+		pub := client.New(client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: "pub", CleanStart: true},
+			Dial:  func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
+			Hooks: trace.Record(trace.Source{Client: "pen", Role: trace.RoleDevice, Broker: "quay", Version: packet.V311}, bench.Log)})
+		if _, err := pub.Connect(context.Background()); err != nil {
+			b.Fatal(err)
+		}
+		defer pub.Disconnect(0)
+		start := bench.Log.Next()
+		theirs, ours := broker.CPU(), ownCPU(b)
+		b.ResetTimer()
+		end := time.Now().Add(20 * time.Second)
+		for sent := 0; ; {
+			here := int(bench.Log.Next()-start) - sent // each message is an event sent and one received
+			if sent < n && sent-here < window {
+				if _, err := pub.Start(packet.Publish{Topic: "farm/pen/1/oxygen", Payload: fmt.Appendf(nil, `{"mgl": %.2f, "at": "2026-11-23T09:%02d:%02dZ", "probe": "north"}`, float64(sent%900)/100, sent/60%60, sent%60)}); err != nil {
+					b.Fatal(err)
+				}
+				sent++
+				continue
+			}
+			if here < n {
+				time.Sleep(time.Millisecond)
+				continue
+			}
+			if cells := bench.Snapshot().Cells; len(cells) > 0 && cells[0].Count >= n {
+				break
+			}
+			if time.Now().After(end) {
+				b.Fatalf("%d of %d messages came, %d judged, %d events missed", here, n, bench.Snapshot().Cells[0].Count, bench.Snapshot().Missed)
+			}
+			time.Sleep(time.Millisecond)
+		}
+		b.StopTimer()
+		report(b, n, ownCPU(b)-ours, broker.CPU()-theirs)
+		if s := bench.Snapshot(); s.Total > 0 {
+			b.Fatalf("%d breaches, such as %v", s.Total, s.Breaches[0])
+		}
+	})
+}
+
+// judging opens a workspace whose contract covers the benchmark's messages, and waits for its
+// observer.
+func judging(b *testing.B, url string) *workbench.Bench {
+	b.Helper()
+	text := fmt.Sprintf(`
+hodstone: 1
+brokers: {quay: {listeners: {tcp: {url: %q}}, version: 3.1.1}}
+contract:
+  parties: {pen: {}}
+  parameters: {pen: {values: ["1", "2"]}}
+  clauses:
+    pen.oxygen:
+      topic: farm/pen/{pen}/oxygen
+      from: pen
+      qos: 0
+      payload:
+        format: json
+        schema:
+          type: object
+          required: [mgl, at]
+          properties: {mgl: {type: number, minimum: 0, maximum: 20}, at: {type: string, format: date-time}}
+    pen.status: {topic: "farm/pen/{pen}/status", from: pen, payload: {format: text}}
+`, url)
+	w, err := workspace.Read(fstest.MapFS{"w.yaml": {Data: []byte(text)}}, "w.yaml", "w.yaml")
+	if err != nil || len(w.Problems) > 0 {
+		b.Fatal(err, w.Problems)
+	}
+	bench, err := workbench.New(w, workbench.Options{Seed: 1})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(bench.Close)
+	bench.Start()
+	for end := time.Now().Add(10 * time.Second); !bench.Brokers()[0].In; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			b.Fatal(bench.Brokers()[0].Why)
+		}
+	}
+	return bench
+}
+
+func report(b *testing.B, n int, ours, theirs time.Duration) {
+	b.ReportMetric(float64(ours.Nanoseconds())/float64(n), "our-ns/msg")
+	b.ReportMetric(float64(theirs.Nanoseconds())/float64(n), "broker-ns/msg")
+	b.ReportMetric(ours.Seconds()/theirs.Seconds(), "ratio")
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkStandIn is the stand-in's processor time for passing messages on, against the
+// Debian broker's, each in a process of its own.
+func BenchmarkStandIn(b *testing.B) {
+	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})
+	cmd, url := child(b, "stand-in")
+	n := max(b.N, minimumFlow)
+	theirs := broker.CPU()
+	flow(b, broker.URLs["tcp"], n, nil)
+	theirs = broker.CPU() - theirs
+	ours, err := brokertest.ProcessCPU(cmd.Process.Pid)
+	if err != nil {
+		b.Fatal(err)
+	}
+	flow(b, url, n, nil)
+	after, err := brokertest.ProcessCPU(cmd.Process.Pid)
+	if err != nil {
+		b.Fatal(err)
+	}
+	report(b, n, after-ours, theirs)
+}

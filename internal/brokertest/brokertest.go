@@ -1,0 +1,221 @@
+// Package brokertest starts the broker from Debian's packages for tests, on loopback, with a
+// configuration of its own. Only tests import it.
+package brokertest
+
+import (
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"hodstone/internal/trust"
+)
+
+// The one login of a broker that has logins, and the subject of its client certificate.
+const (
+	Username = "bench"
+	Password = "s3cret-eelgrass"
+)
+
+// Options say how the broker is configured.
+type Options struct {
+	// Anonymous lets everybody in and opens a plain TCP listener alone; else there is a
+	// listener of every transport, and one needs [Username] and [Password].
+	Anonymous bool
+	// Persistence keeps sessions and retained messages over restarts by SIGTERM.
+	Persistence bool
+	// Lines are added to the configuration.
+	Lines string
+}
+
+// Broker is a running broker; it ends with the test.
+type Broker struct {
+	// URLs are its listeners: "tcp", "tls", "ws", "wss" and "tls with client certificate".
+	URLs map[string]string
+	// CA signed its certificates, and Client is what the last listener wants.
+	CA     *x509.CertPool
+	Client tls.Certificate
+
+	t    testing.TB
+	file string
+	cmd  *exec.Cmd
+
+	mu  sync.Mutex
+	log bytes.Buffer
+}
+
+// Start starts the broker and waits until it listens; without it the test fails.
+func Start(t testing.TB, o Options) *Broker {
+	t.Helper()
+	for _, tool := range []string{"mosquitto", "mosquitto_passwd"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Fatalf("%s is missing: 'make test' installs it (Debian package mosquitto)", tool)
+		}
+	}
+	dir := t.TempDir()
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &Broker{t: t, URLs: map[string]string{}, file: filepath.Join(dir, "broker.conf")}
+	// Without a user of its own it would drop its rights and not read root's files.
+	config := fmt.Sprintf("user %s\npersistence %v\npersistence_location %s/\nautosave_interval 0\n", me.Username, o.Persistence, dir)
+	type listener struct{ name, scheme, path, lines string }
+	listeners := []listener{{"tcp", "mqtt", "", ""}}
+	if o.Anonymous {
+		config += "allow_anonymous true\n"
+	} else {
+		passwords := filepath.Join(dir, "passwords")
+		if err := os.WriteFile(passwords, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if out, err := exec.Command("mosquitto_passwd", "-b", passwords, Username, Password).CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		config += "log_type all\nallow_anonymous false\npassword_file " + passwords + "\n"
+		secure := b.certificates(dir)
+		listeners = append(listeners, listener{"tls", "mqtts", "", secure}, listener{"ws", "ws", "/mqtt", "protocol websockets\n"},
+			listener{"wss", "wss", "/mqtt", "protocol websockets\n" + secure},
+			listener{"tls with client certificate", "mqtts", "", secure + "require_certificate true\n"})
+	}
+	config += o.Lines
+	for _, l := range listeners {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer ln.Close() // kept until all ports are chosen, so that they differ
+		port := ln.Addr().(*net.TCPAddr).Port
+		config += fmt.Sprintf("listener %d 127.0.0.1\n%s", port, l.lines)
+		b.URLs[l.name] = fmt.Sprintf("%s://127.0.0.1:%d%s", l.scheme, port, l.path)
+		ln.Close()
+	}
+	if err := os.WriteFile(b.file, []byte(config), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		b.end(os.Interrupt)
+		if t.Failed() {
+			t.Logf("the broker's log:\n%s", b.Log())
+		}
+	})
+	b.Run()
+	return b
+}
+
+// certificates writes what the broker needs for TLS and returns its lines.
+func (b *Broker) certificates(dir string) string {
+	b.t.Helper()
+	authority, err := trust.NewAuthority("test")
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	server, err := authority.Issue(trust.Request{CommonName: "broker", Names: []string{"127.0.0.1"}})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if b.Client, err = authority.Issue(trust.Request{CommonName: Username}); err != nil {
+		b.t.Fatal(err)
+	}
+	chain, key, err := trust.PEM(server)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	for name, content := range map[string][]byte{"ca.pem": authority.RootPEM(), "chain.pem": chain, "key.pem": key} {
+		if err := os.WriteFile(filepath.Join(dir, name), content, 0o600); err != nil {
+			b.t.Fatal(err)
+		}
+	}
+	b.CA = authority.Pool()
+	return fmt.Sprintf("cafile %[1]s/ca.pem\ncertfile %[1]s/chain.pem\nkeyfile %[1]s/key.pem\n", dir)
+}
+
+// Run starts the broker, again after [Broker.Stop] or [Broker.Kill], and waits until all
+// listeners take connections.
+func (b *Broker) Run() {
+	b.t.Helper()
+	b.cmd = exec.Command("mosquitto", "-c", b.file)
+	b.cmd.Stdout, b.cmd.Stderr = b, b
+	if err := b.cmd.Start(); err != nil {
+		b.t.Fatal(err)
+	}
+	for name, u := range b.URLs {
+		_, address, _ := strings.Cut(u, "://")
+		address, _, _ = strings.Cut(address, "/")
+		for end := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+			if c, err := net.Dial("tcp", address); err == nil {
+				c.Close()
+				break
+			}
+			if time.Now().After(end) {
+				b.Kill()
+				b.t.Fatalf("the broker does not listen for %s:\n%s", name, b.Log())
+			}
+		}
+	}
+}
+
+// Write takes the broker's output.
+func (b *Broker) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.log.Write(p)
+}
+
+// Log is what the broker has written so far.
+func (b *Broker) Log() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.log.String()
+}
+
+// Stop ends the broker by SIGTERM; with persistence it writes its state.
+func (b *Broker) Stop() { b.end(syscall.SIGTERM) }
+
+// Kill ends the broker by SIGKILL.
+func (b *Broker) Kill() { b.end(syscall.SIGKILL) }
+
+func (b *Broker) end(s os.Signal) {
+	if b.cmd != nil {
+		b.cmd.Process.Signal(s)
+		b.cmd.Wait()
+		b.cmd = nil
+	}
+}
+
+// CPU is the processor time that the broker has used.
+func (b *Broker) CPU() time.Duration {
+	b.t.Helper()
+	d, err := ProcessCPU(b.cmd.Process.Pid)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return d
+}
+
+// ProcessCPU reads the processor time of a process from /proc (proc(5)), in steps of
+// 10 ms.
+func ProcessCPU(pid int) (time.Duration, error) {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, err
+	}
+	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
+	user, err := strconv.Atoi(fields[11])
+	if err != nil {
+		return 0, err
+	}
+	system, err := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * 10 * time.Millisecond, err
+}

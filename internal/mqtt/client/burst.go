@@ -1,0 +1,98 @@
+package client
+
+import (
+	"sync"
+	"time"
+)
+
+const (
+	// burstWithin is how soon a message at QoS 0 must follow another packet for the two
+	// to be taken for a burst. A write to a socket takes a few microseconds, so who is
+	// this quick does nothing but write.
+	burstWithin = 100 * time.Microsecond
+	// burstBuffer is how many bytes may wait before the sender is held up.
+	burstBuffer = 64 << 10
+	// lastWords is how long the end of a connection waits for a burst to go out.
+	lastWords = 2 * time.Second
+)
+
+// burst collects packets while others are being written, so that a sender in a hurry
+// pays for one write per many messages. Whoever needs to know that a packet is out waits
+// for it. conn.writeMu guards it.
+type burst struct {
+	changed *sync.Cond
+	pending []byte
+	queued  int // bytes ever put
+	written int // bytes ever written
+	err     error
+	done    bool
+}
+
+// put writes a packet's bytes, or joins them to a burst; k.writeMu is held. Only a packet
+// that may be lost silently anyhow, a message at QoS 0, is left behind unwritten.
+func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
+	b := k.burst
+	if b == nil {
+		if !quick || since > burstWithin {
+			_, err := k.link.Write(raw)
+			return err
+		}
+		b = &burst{changed: sync.NewCond(&k.writeMu)}
+		k.burst = b
+		go k.flush(b)
+	}
+	b.pending = append(b.pending, raw...)
+	b.queued += len(raw)
+	mine := b.queued
+	for !quick && b.written < mine && !b.done {
+		b.changed.Wait()
+	}
+	return b.err
+}
+
+// room holds a sender up while a burst is too far ahead of the link; k.writeMu is held.
+func (k *conn) room() {
+	for b := k.burst; b != nil && len(b.pending) > burstBuffer && !b.done; {
+		b.changed.Wait()
+	}
+}
+
+// flush writes what a burst collects until nothing is left.
+func (k *conn) flush(b *burst) {
+	var batch []byte
+	k.writeMu.Lock()
+	defer k.writeMu.Unlock()
+	for len(b.pending) > 0 && b.err == nil {
+		batch, b.pending = b.pending, batch[:0]
+		k.writeMu.Unlock()
+		_, err := k.link.Write(batch)
+		k.writeMu.Lock()
+		b.written += len(batch)
+		b.err = err
+		b.changed.Broadcast()
+	}
+	b.done = true
+	if k.burst == b {
+		k.burst = nil
+	}
+	b.changed.Broadcast()
+}
+
+// flushed waits until a burst is out, but not for ever: the other side may take nothing.
+// k.writeMu is held.
+func (k *conn) flushed(b *burst) {
+	if b == nil || b.done {
+		return
+	}
+	late := false
+	timer := time.AfterFunc(lastWords, func() {
+		k.writeMu.Lock()
+		defer k.writeMu.Unlock()
+		late = true
+		b.changed.Broadcast()
+	})
+	defer timer.Stop()
+	for !b.done && !late {
+		b.changed.Wait()
+	}
+}
