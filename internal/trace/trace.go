@@ -21,6 +21,8 @@ const (
 	RoleDevice   Role = "device"   // a simulated device
 	RoleObserver Role = "observer" // Hodstone's own eyes
 	RoleCheck    Role = "check"    // a check's client
+	RolePeer     Role = "peer"     // a client of a stand-in's that is not ours
+	RoleLog      Role = "log"      // no client: a log or console that is followed
 )
 
 // Kind tells what an event is about.
@@ -31,6 +33,8 @@ const (
 	Sent     Kind = iota + 1 // a packet from the client to the broker
 	Received                 // a packet from the broker to the client
 	Link                     // the connection opened, froze, ended
+	Line                     // a line of a log or console that is followed; Text holds it
+	Gap                      // events are missing here; Missed tells how many
 )
 
 // Event is one thing that happened at one client. Events are never changed.
@@ -53,6 +57,22 @@ type Event struct {
 
 	Link client.LinkEvent
 	Text string // for link events: an address, or why it ended
+
+	Missed uint64 // for gaps
+}
+
+// Reader gives the events of a trace by their numbers: a [Log] while it runs, or a record
+// that was opened again.
+type Reader interface {
+	// Read returns at most limit events from number from on, and how many of those asked
+	// for are gone.
+	Read(from uint64, limit int) (events []Event, missed uint64)
+	// At returns the event with the number, if it is still kept.
+	At(seq uint64) (Event, bool)
+	// Next returns the number that the next event will get.
+	Next() uint64
+	// Oldest returns the number of the oldest event that is kept.
+	Oldest() uint64
 }
 
 // Publish returns the PUBLISH that the event carries, or nil.
@@ -117,6 +137,13 @@ func (l *Log) At(seq uint64) (Event, bool) {
 		return Event{}, false
 	}
 	return l.ring[seq%uint64(len(l.ring))], true
+}
+
+// Oldest returns the number of the oldest event that is kept.
+func (l *Log) Oldest() uint64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.oldest()
 }
 
 func (l *Log) oldest() uint64 {
@@ -276,8 +303,13 @@ func (e *Event) Describe() string {
 			return fmt.Sprintf("DISCONNECT 0x%02X %s", byte(p.Code), p.Code.In(packet.DISCONNECT, e.Version))
 		}
 	case nil:
-		if e.Kind == Link {
+		switch e.Kind {
+		case Link:
 			return fmt.Sprintf("link %s: %s", e.Link, e.Text)
+		case Line:
+			return e.Text
+		case Gap:
+			return fmt.Sprintf("%d events are missing here: they came too fast to be recorded", e.Missed)
 		}
 		return fmt.Sprintf("%d bytes that are no packet", len(e.Raw))
 	}
