@@ -10,19 +10,19 @@ import (
 // floors gives every package its floor, as docs/architecture.md has it. A package may
 // import only packages on floors below its own, or packages inside its own folder.
 var floors = map[string]int{
-	"hodstone/cmd/hodstone":         11,
-	"hodstone/internal/cli":         10,
-	"hodstone/internal/tui":         10,
-	"hodstone/internal/workbench":   9,
-	"hodstone/internal/report":      8,
-	"hodstone/internal/proof":       7,
-	"hodstone/internal/device":      6,
-	"hodstone/internal/workspace":   5,
-	"hodstone/internal/contract":    4,
+	"hodstone/cmd/hodstone":       11,
+	"hodstone/internal/cli":       10,
+	"hodstone/internal/tui":       10,
+	"hodstone/internal/workbench": 9,
+	"hodstone/internal/report":    8,
+	"hodstone/internal/proof":     7,
+	"hodstone/internal/device":    6,
+	"hodstone/internal/workspace": 5,
+	"hodstone/internal/contract":  4, "hodstone/internal/record": 4,
 	"hodstone/internal/trace":       3,
 	"hodstone/internal/mqtt/client": 2, "hodstone/internal/mqtt/standin": 2, "hodstone/internal/brokertest": 2,
 	"hodstone/internal/mqtt/link": 1, "hodstone/internal/mqtt/auth": 1, "hodstone/internal/mqtt/packet": 1, "hodstone/internal/mqtt/topic": 1,
-	"hodstone/internal/payload": 1, "hodstone/internal/trust": 1, "hodstone/internal/expression": 1, "hodstone/demo": 1,
+	"hodstone/internal/payload": 1, "hodstone/internal/draw": 1, "hodstone/internal/trust": 1, "hodstone/internal/expression": 1, "hodstone/demo": 1,
 }
 
 // inside are the folders below a package, innermost floor first: each may import

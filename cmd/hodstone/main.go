@@ -19,7 +19,7 @@ const gcPercent = 300
 func main() {
 	tune()
 	os.Exit(cli.Main(cli.Env{
-		Args: os.Args[1:], Out: os.Stdout, ErrOut: os.Stderr, Screens: tui.Run,
+		Args: os.Args[1:], In: os.Stdin, Out: os.Stdout, ErrOut: os.Stderr, Screens: tui.Run,
 		Terminal: term.IsTerminal(os.Stdin.Fd()) && term.IsTerminal(os.Stdout.Fd()),
 	}))
 }

@@ -49,6 +49,7 @@ func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Error
 // Env is what the commands run in.
 type Env struct {
 	Args        []string
+	In          io.Reader // nil for an empty one
 	Out, ErrOut io.Writer
 	// Screens opens the full-screen interface on a workbench that is set up but not
 	// started, and returns when the user quits.
@@ -106,7 +107,7 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(e.demo(), e.contract(), e.prove(), e.standIn(), e.version())
+	root.AddCommand(e.demo(), e.contract(), e.watch(), e.send(), e.trace(), e.prove(), e.standIn(), e.version())
 	return root
 }
 

@@ -21,11 +21,12 @@ const (
 // Follow adds what is written to a file from now on to the log, line by line, as events of
 // a lane with the name, until the context ends. The file may be a log, also one that is
 // truncated or replaced, a serial console or a pipe. It returns when the file is open; what
-// happens to it later is told in the lane.
-func Follow(ctx context.Context, name, path string, log *trace.Log) error {
+// happens to it later is told in the lane. done is closed when the last line before the
+// context's end is in the log.
+func Follow(ctx context.Context, name, path string, log *trace.Log) (done <-chan struct{}, err error) {
 	file, err := os.Open(path)
 	if err != nil {
-		return fmt.Errorf("cannot follow %s: %w", name, err)
+		return nil, fmt.Errorf("cannot follow %s: %w", name, err)
 	}
 	info, err := file.Stat()
 	if err == nil && info.IsDir() {
@@ -37,20 +38,25 @@ func Follow(ctx context.Context, name, path string, log *trace.Log) error {
 	}
 	if err != nil {
 		file.Close()
-		return fmt.Errorf("cannot follow %s: %w", name, err)
+		return nil, fmt.Errorf("cannot follow %s: %w", name, err)
 	}
 	f := &follower{name: name, path: path, log: log, file: file}
+	end := make(chan struct{})
 	if !regular {
 		// A console blocks in Read; closing it is what ends that.
 		stop := context.AfterFunc(ctx, func() { file.Close() })
 		go func() {
+			defer close(end)
 			defer stop()
 			f.stream(ctx)
 		}()
-		return nil
+		return end, nil
 	}
-	go f.poll(ctx)
-	return nil
+	go func() {
+		defer close(end)
+		f.poll(ctx)
+	}()
+	return end, nil
 }
 
 type follower struct {
@@ -112,7 +118,7 @@ func (f *follower) poll(ctx context.Context) {
 	buf := make([]byte, 32<<10)
 	ticker := time.NewTicker(followEvery)
 	defer ticker.Stop()
-	for {
+	for last := false; ; {
 		for {
 			n, err := f.file.Read(buf)
 			f.take(buf[:n])
@@ -120,11 +126,14 @@ func (f *follower) poll(ctx context.Context) {
 				break
 			}
 		}
+		if last {
+			return
+		}
 		f.reopen()
 		select {
 		case <-ticker.C:
 		case <-ctx.Done():
-			return
+			last = true // once more, for what came since
 		}
 	}
 }

@@ -285,7 +285,7 @@ func TestFollowing(t *testing.T) {
 	log := trace.NewLog(100)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	if err := record.Follow(ctx, "quay.log", path, log); err != nil {
+	if _, err := record.Follow(ctx, "quay.log", path, log); err != nil {
 		t.Fatal(err)
 	}
 	want := func(n uint64, text string) {
@@ -319,7 +319,7 @@ func TestFollowing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := record.Follow(ctx, "console", path, log); err != nil {
+	if _, err := record.Follow(ctx, "console", path, log); err != nil {
 		t.Fatal(err)
 	}
 	pipe.WriteString("boot\n")
@@ -327,7 +327,7 @@ func TestFollowing(t *testing.T) {
 	pipe.Close()
 	want(7, "— no more comes: the other end was closed")
 	for _, bad := range []string{dir, filepath.Join(dir, "nowhere")} {
-		if err := record.Follow(ctx, "x", bad, log); err == nil || !strings.Contains(err.Error(), "cannot follow x") {
+		if _, err := record.Follow(ctx, "x", bad, log); err == nil || !strings.Contains(err.Error(), "cannot follow x") {
 			t.Error(err)
 		}
 	}

@@ -30,7 +30,6 @@ type moment struct {
 // kindNames are the words for events that are no packets, beside the packet types.
 var kindNames = map[string]Kind{"link": Link, "line": Line, "gap": Gap}
 
-
 // FilterHelp says how a filter is written.
 const FilterHelp = "topic:FILTER  client:NAME  type:PACKET[,PACKET]  since:15:04:05  until:15:04:05  or any word in topic, client or payload; all must fit"
 

@@ -42,13 +42,17 @@ type observer struct {
 	why string
 }
 
+// NewClientID makes up a client identifier that every server must take: letters and digits,
+// at most 23 (3.1.1 §3.1.3.1).
+func NewClientID() string { return fmt.Sprintf("hodstone%d", rand.Uint32N(1_000_000)) }
+
 func newObserver(b *Bench, br *workspace.Broker) *observer {
 	o := &observer{b: b, broker: br, ready: make(chan struct{})}
 	name := "observer"
 	if len(b.observers) > 0 {
 		name += "-" + br.Name
 	}
-	connect := packet.Connect{ClientID: fmt.Sprintf("hodstone%d", rand.Uint32N(1_000_000)), CleanStart: true, KeepAlive: observerKeepAlive}
+	connect := packet.Connect{ClientID: NewClientID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
 	opt := client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,
 		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)}

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	mrand "math/rand/v2"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
+	"hodstone/internal/record"
 	"hodstone/internal/trace"
 	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
@@ -45,6 +47,11 @@ type Options struct {
 	Faults []string
 	// Seed makes devices repeat; a random one where it is 0.
 	Seed uint64
+	// Peers is where the stand-ins' clients that are not ours are traced; the bench's own
+	// log where it is nil. Sighted is told, for people, who of them came, left or was
+	// refused; it may be nil.
+	Peers   *trace.Log
+	Sighted func(what, text string)
 }
 
 // Bench is an open workspace at work. Its methods are safe for concurrent use.
@@ -52,6 +59,10 @@ type Bench struct {
 	Workspace *workspace.Workspace
 	// Log is the trace of all devices and observers.
 	Log *trace.Log
+	// Events are what the wire screen shows: Log, or a record that was opened again.
+	Events trace.Reader
+	// Record is that record; nil for a bench at work.
+	Record *record.File
 
 	opt       Options
 	ctx       context.Context
@@ -62,6 +73,7 @@ type Bench struct {
 	observers []*observer
 	devices   []*device.Device
 	started   time.Time
+	ours      map[string]bool  // client identifiers of the devices
 	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
 	mu       sync.Mutex // guards what follows
@@ -89,9 +101,15 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	if o.Seed == 0 {
 		o.Seed = mrand.Uint64()
 	}
-	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{},
+	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
 		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), bySeq: map[uint64]Finding{}, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
+	b.Events = b.Log
+	for _, kind := range w.Devices {
+		for n := range max(1, kind.Count) {
+			b.ours[workspace.FillIn(kind.Session.ClientID, n+1)] = true
+		}
+	}
 	for _, br := range w.Brokers {
 		for _, l := range br.Listeners {
 			b.urls[br.Name+"/"+l.Name] = l.URL
@@ -107,7 +125,24 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	return b, nil
 }
 
+// Reopen returns a workbench that only shows a record; nothing runs on it.
+func Reopen(file *record.File) *Bench {
+	name := file.Meta["workspace"]
+	if name == "" {
+		name = file.Path
+	}
+	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
+	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
+		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), bySeq: map[uint64]Finding{}, started: time.Now()}
+	b.ctx, b.stop = context.WithCancel(context.Background())
+	return b
+}
+
 func (b *Bench) startStandIn(br *workspace.Broker) error {
+	peers := b.opt.Peers
+	if peers == nil {
+		peers = b.Log
+	}
 	var logins []standin.Login
 	for _, name := range br.StandIn.Logins {
 		l := b.Workspace.Login(name)
@@ -123,7 +158,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 		logins = append(logins, standin.Login{Name: name, Username: l.Username, Password: l.Password.Reveal(), Token: l.Token.Reveal(),
 			Publish: r.Publish, Subscribe: r.Subscribe})
 	}
-	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Faults: append(append([]string(nil), br.StandIn.Faults...), b.opt.Faults...)})
+	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Hooks: trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Sighted), Faults: append(append([]string(nil), br.StandIn.Faults...), b.opt.Faults...)})
 	if err != nil {
 		return err
 	}
@@ -143,6 +178,39 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 	return nil
 }
 
+// isOurs tells whether a stand-in's client is one that Hodstone runs, and so is traced at its
+// own end.
+func (b *Bench) isOurs(clientID string) bool {
+	return b.opt.Peers == nil && (b.ours[clientID] || proof.OwnClientID(clientID) || ownClientID.MatchString(clientID))
+}
+
+var ownClientID = regexp.MustCompile(`^hodstone[0-9]+$`)
+
+// StandIn returns a broker's stand-in at work, or nil.
+func (b *Bench) StandIn(broker string) *standin.Server { return b.standins[broker] }
+
+// URLs returns how a broker's listeners are reached, in their order.
+func (b *Bench) URLs(broker string) (out []string) {
+	if br := b.Workspace.Broker(broker); br != nil {
+		for _, l := range br.Ways() {
+			out = append(out, b.urls[br.Name+"/"+l.Name])
+		}
+	}
+	return out
+}
+
+// Authority returns the CA of the stand-ins' certificates; it also signs certificates for
+// clients.
+func (b *Bench) Authority() (*trust.Authority, error) {
+	if b.authority == nil {
+		var err error
+		if b.authority, err = trust.NewAuthority("Hodstone stand-in"); err != nil {
+			return nil, err
+		}
+	}
+	return b.authority, nil
+}
+
 // certify makes a stand-in's certificate for a TLS listener, and lets our clients
 // trust it.
 func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error) {
@@ -150,10 +218,8 @@ func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error)
 	if err != nil || !e.TLS {
 		return nil, err
 	}
-	if b.authority == nil {
-		if b.authority, err = trust.NewAuthority("Hodstone stand-in"); err != nil {
-			return nil, err
-		}
+	if _, err := b.Authority(); err != nil {
+		return nil, err
 	}
 	names := []string{e.Host, "localhost", "127.0.0.1", "::1"}
 	if flaw == "wrong-name" {
@@ -169,6 +235,9 @@ func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error)
 
 // Start sets the observers and devices going.
 func (b *Bench) Start() {
+	if b.Record != nil {
+		return
+	}
 	b.mu.Lock()
 	b.judge = contract.NewJudge(b.Workspace.Contract, time.Now())
 	b.mu.Unlock()

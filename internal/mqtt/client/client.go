@@ -362,6 +362,9 @@ func (c *Client) Ended() error {
 	return c.ended
 }
 
+// Version is the protocol version that the client speaks.
+func (c *Client) Version() packet.Version { return c.opt.Version }
+
 // Connected tells whether a connection stands; it may not have been accepted yet.
 func (c *Client) Connected() bool { return c.current() != nil }
 

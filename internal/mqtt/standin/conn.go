@@ -20,6 +20,7 @@ type conn struct {
 	link     *link.Link
 	listener string // its URL; "" within memory
 	peer     *Peer  // for hooks; nil without
+	how      string // how it ended
 
 	clientID   string
 	username   string
@@ -42,6 +43,9 @@ type conn struct {
 	closing bool       // write what is queued, then close
 	gone    bool
 }
+
+// errGoodbye is the end that a client asks for.
+var errGoodbye = errors.New("goodbye")
 
 // refusal ends a connection with a code that the client may be told.
 type refusal struct {
@@ -122,9 +126,7 @@ func (c *conn) finish(err error) {
 	s := c.s
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if c.peer != nil {
-		s.opt.Hooks.Ended(c.peer, howEnded(c.link.End(), err))
-	}
+	c.how = howEnded(c.link.End(), err)
 	var broken *packet.Error
 	var refused *refusal
 	switch {
@@ -146,6 +148,8 @@ func (c *conn) finish(err error) {
 // howEnded says for people why a connection is over.
 func howEnded(end link.End, err error) string {
 	switch {
+	case errors.Is(err, errGoodbye):
+		return "the client said goodbye by DISCONNECT"
 	case end == link.EndNone, end == link.EndClosed:
 		return "closed by the stand-in: " + err.Error()
 	case end == link.EndFIN:
@@ -404,7 +408,7 @@ func (c *conn) disconnected(p *packet.Disconnect) error {
 	}
 	c.goodbye = true
 	c.wantsWill = p.Code == packet.DisconnectWithWill
-	return errors.New("goodbye")
+	return errGoodbye
 }
 
 func (c *conn) published(p *packet.Publish) error {

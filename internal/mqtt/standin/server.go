@@ -203,8 +203,16 @@ func (s *Server) serve(l *link.Link, listener string) bool {
 		c.peer = &Peer{Number: s.accepted, Address: l.RemoteAddr().String(), Listener: listener}
 		h.Opened(c.peer)
 	}
-	s.wg.Go(c.read)
-	s.wg.Go(c.write)
+	var both sync.WaitGroup
+	both.Add(2)
+	s.wg.Go(func() { defer both.Done(); c.read() })
+	s.wg.Go(func() { defer both.Done(); c.write() })
+	if c.peer != nil {
+		s.wg.Go(func() {
+			both.Wait() // what was sent last is told before the end
+			s.opt.Hooks.Ended(c.peer, c.how)
+		})
+	}
 	return true
 }
 

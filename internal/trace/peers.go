@@ -1,0 +1,119 @@
+package trace
+
+import (
+	"fmt"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+)
+
+// RecordPeers returns the hooks that turn what a stand-in's clients do into events of the
+// log, seen as from the client: what the stand-in receives, the client sent. Clients whose
+// identifier ours tells are left out: they are recorded at their own end. sighted is told,
+// for people, who came, left or was refused. Both may be nil.
+func RecordPeers(broker string, log *Log, ours func(clientID string) bool, sighted func(what, text string)) *standin.Hooks {
+	r := &peers{broker: broker, log: log, ours: ours, sighted: sighted, known: map[*standin.Peer]*peer{}, conns: map[string]int{}}
+	return &standin.Hooks{Opened: r.opened, Received: r.received, Sent: r.sent, Ended: r.ended}
+}
+
+type peers struct {
+	broker  string
+	log     *Log
+	ours    func(string) bool
+	sighted func(what, text string)
+
+	mu    sync.Mutex
+	known map[*standin.Peer]*peer
+	conns map[string]int // connections so far, by name
+}
+
+// peer is a connection of a stand-in.
+type peer struct {
+	name   string // "" until its first packet
+	conn   int
+	came   time.Time
+	hidden bool
+	in     bool
+}
+
+func (r *peers) opened(p *standin.Peer) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.known[p] = &peer{came: time.Now()}
+}
+
+// of names the connection, by its client identifier if it has one, and records its
+// opening under that name.
+func (r *peers) of(p *standin.Peer) *peer {
+	k := r.known[p]
+	if k.name != "" {
+		return k
+	}
+	k.name = p.ClientID
+	if k.name == "" {
+		k.name = p.Address
+	}
+	k.hidden = r.ours != nil && r.ours(p.ClientID)
+	r.conns[k.name]++
+	k.conn = r.conns[k.name]
+	if !k.hidden {
+		r.log.Add(Event{At: k.came, Client: k.name, Role: RolePeer, Broker: r.broker, Conn: k.conn, Kind: Link, Version: p.Version, Link: client.LinkOpened, Text: p.Address + " at " + p.Listener})
+	}
+	return k
+}
+
+func (r *peers) add(p *standin.Peer, e Event) *peer {
+	k := r.of(p)
+	if !k.hidden {
+		e.At, e.Client, e.Role, e.Broker, e.Conn, e.Version = time.Now(), k.name, RolePeer, r.broker, k.conn, p.Version
+		r.log.Add(Redact(e))
+	}
+	return k
+}
+
+func (r *peers) tell(k *peer, what, format string, args ...any) {
+	if r.sighted != nil && !k.hidden {
+		r.sighted(what, fmt.Sprintf(format, args...))
+	}
+}
+
+func (r *peers) received(p *standin.Peer, pk packet.Packet, raw []byte, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e := Event{Kind: Sent, Packet: pk, Raw: raw}
+	if err != nil {
+		e.Broken = err.Error()
+	}
+	if k := r.add(p, e); err != nil {
+		r.tell(k, "broken", "%s at %s sent what it must not: %v", k.name, p.Address, err)
+	}
+}
+
+func (r *peers) sent(p *standin.Peer, pk packet.Packet, raw []byte) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.known[p] == nil {
+		return // it ended before its last packet was written
+	}
+	k := r.add(p, Event{Kind: Received, Packet: pk, Raw: raw})
+	if ack, ok := pk.(*packet.Connack); ok {
+		if k.in = ack.Code == 0; k.in {
+			r.tell(k, "in", "%s from %s, MQTT %s, by %s", k.name, p.Address, p.Version, p.Listener)
+		} else {
+			r.tell(k, "refused", "%s from %s: %s (say 'refused' for the reason)", k.name, p.Address, ack.Code.In(packet.CONNACK, p.Version))
+		}
+	}
+}
+
+func (r *peers) ended(p *standin.Peer, text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	k := r.add(p, Event{Kind: Link, Link: client.LinkEnded, Text: text})
+	if k.in {
+		r.tell(k, "left", "%s: %s", k.name, text)
+	}
+	delete(r.known, p)
+}
