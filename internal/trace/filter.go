@@ -81,6 +81,11 @@ func ParseFilter(s string) (Filter, error) {
 	return f, nil
 }
 
+// WordFilter returns a filter for plain words, whatever they look like.
+func WordFilter(s string) Filter {
+	return Filter{text: s, words: strings.Fields(strings.ToLower(s))}
+}
+
 func parseMoment(s string) (moment, error) {
 	if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
 		return moment{at: t}, nil

@@ -309,6 +309,9 @@ func (e *Event) Describe() string {
 		case Line:
 			return e.Text
 		case Gap:
+			if e.Text != "" {
+				return e.Text
+			}
 			return fmt.Sprintf("%d events are missing here: they came too fast to be recorded", e.Missed)
 		}
 		return fmt.Sprintf("%d bytes that are no packet", len(e.Raw))

@@ -137,7 +137,7 @@ func (m *model) drawHelp(c look.Canvas, s screen) {
 		y++
 	}
 	for i, l := range []string{"✓ kept   ✗ broken, breach   ? stray, undecided   ∅ unsupported", "○ silent, off   · not seen, not run   ❄ frozen   ╳ away",
-		"─▶ live message   ╌▶ stored message that greets a subscription", "A sender is named only where Hodstone runs the client."} {
+		"─▶ live message   ╌▶ stored message that greets a subscription", "A sender is named only where Hodstone runs the client or its broker."} {
 		b.Text(0, y+1+i, l, look.On(t.Dim, t.Rail))
 	}
 }

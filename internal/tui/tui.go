@@ -89,6 +89,9 @@ func newModel(b *workbench.Bench) *model {
 	if len(b.Workspace.Problems) > 0 {
 		m.overlay = problems
 	}
+	if b.Record != nil { // there is nothing but the record
+		m.screens = []screen{w}
+	}
 	return m
 }
 
@@ -125,6 +128,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case look.ShowEvent:
 		m.show(m.wire)
 		return m, m.wire.Show(msg.Seq)
+	case wire.Sought:
+		return m, m.wire.Sought(msg)
 	case tea.MouseWheelMsg:
 		key := tea.KeyPressMsg{Code: tea.KeyDown}
 		if msg.Button == tea.MouseWheelUp {

@@ -223,6 +223,7 @@ func (b *Bench) watch() {
 // take follows one event; b.mu is held.
 func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 	j := b.journeys.Add(e)
+	b.statistics.Add(e)
 	if a, ok := e.Packet.(*packet.Suback); ok && len(a.Codes) > 0 {
 		granted[e.Client] = packet.QoS(a.Codes[0] & 3)
 	}

@@ -76,16 +76,18 @@ type Bench struct {
 	ours      map[string]bool  // client identifiers of the devices
 	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
-	mu       sync.Mutex // guards what follows
-	judge    *contract.Judge
-	journeys *trace.Journeys
-	bySeq    map[uint64]Finding
-	judged   []uint64 // the keys of bySeq, oldest first
-	missed   uint64
-	rates    [rateWindow + 1]int
-	rateAt   int64
-	proof    ProofState
-	cancel   context.CancelFunc // of the running proof
+	mu         sync.Mutex // guards what follows
+	judge      *contract.Judge
+	journeys   *trace.Journeys
+	statistics *trace.Statistics
+	analysed   float64 // of a record
+	bySeq      map[uint64]Finding
+	judged     []uint64 // the keys of bySeq, oldest first
+	missed     uint64
+	rates      [rateWindow + 1]int
+	rateAt     int64
+	proof      ProofState
+	cancel     context.CancelFunc // of the running proof
 }
 
 // Finding is what the judge said of a message received by an observer.
@@ -102,7 +104,7 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 		o.Seed = mrand.Uint64()
 	}
 	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
-		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), bySeq: map[uint64]Finding{}, started: time.Now()}
+		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, bySeq: map[uint64]Finding{}, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
 	b.Events = b.Log
 	for _, kind := range w.Devices {
@@ -133,8 +135,10 @@ func Reopen(file *record.File) *Bench {
 	}
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
 	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
-		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), bySeq: map[uint64]Finding{}, started: time.Now()}
+		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, bySeq: map[uint64]Finding{}, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
+	b.analysed = 0
+	b.wg.Go(b.analyse)
 	return b
 }
 

@@ -43,6 +43,9 @@ const (
 	LinkFrozen LinkEvent = "frozen"
 	LinkThawed LinkEvent = "thawed"
 	LinkEnded  LinkEvent = "ended"
+	// SessionLost tells that the broker no longer has the session that the client wanted
+	// to go on with, and which publications may be lost with it.
+	SessionLost LinkEvent = "session lost"
 )
 
 // Options say how a client connects. The zero values of all but Dial and Version
@@ -84,6 +87,7 @@ type Client struct {
 	acks     map[uint16]*waiter // SUBSCRIBE and UNSUBSCRIBE under way
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
 	ended    error              // how the last connection ended
+	entered  bool               // was accepted before
 	assigned string             // the client identifier that the broker gave (5.0 §3.2.2.3.7)
 	replies  replies            // requests that wait for their responses
 }
@@ -303,7 +307,11 @@ func (k *conn) accept(ack *packet.Connack) error {
 		if id, ok := ack.Properties.Str(packet.AssignedClientID); ok {
 			c.assigned = id
 		}
+		lost := ""
 		if kept := ack.SessionPresent || c.opt.Version == packet.V31 && !c.opt.Connect.CleanStart; !kept {
+			if c.entered && !c.opt.Connect.CleanStart || len(c.flights) > 0 {
+				lost = lostText(c.flights)
+			}
 			for _, f := range c.flights {
 				f.finish(0, ErrSessionLost)
 			}
@@ -317,9 +325,13 @@ func (k *conn) accept(ack *packet.Connack) error {
 				f.p = resend(f.p)
 			}
 		}
+		c.entered = true
 		next := c.waiting()
 		c.mu.Unlock()
 		k.writeMu.Unlock()
+		if lost != "" {
+			c.linkEvent(SessionLost, lost)
+		}
 		for next != nil {
 			k.transmit(next)
 			c.mu.Lock()
@@ -329,6 +341,22 @@ func (k *conn) accept(ack *packet.Connack) error {
 	}
 	k.ready <- ack
 	return nil
+}
+
+// lostText lists publications that may be lost.
+func lostText(flights []*flight) string {
+	s := "session present 0"
+	const most = 20
+	for i, f := range flights {
+		switch {
+		case i == most:
+			return s + fmt.Sprintf(" and %d more", len(flights)-most)
+		case i == 0:
+			s += fmt.Sprintf("; these %d publications may be lost:", len(flights))
+		}
+		s += fmt.Sprintf(" #%d to %s (QoS %d)", f.p.ID, f.p.Topic, f.p.QoS)
+	}
+	return s
 }
 
 func resend(p *packet.Publish) *packet.Publish {

@@ -213,6 +213,9 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 	c.mu.Lock()
 	if p.ID == 0 {
 		p.ID = c.freeID()
+	} else if c.byID[p.ID] != nil {
+		c.mu.Unlock()
+		return nil, fmt.Errorf("packet identifier %d is in use by the publication to %s (§2.3.1)", p.ID, c.byID[p.ID].p.Topic)
 	}
 	c.flights = append(c.flights, f)
 	if c.byID == nil {

@@ -243,6 +243,9 @@ func Plural(n int, noun string) string {
 	if strings.HasSuffix(noun, "ch") {
 		noun += "e"
 	}
+	if rest, ok := strings.CutSuffix(noun, "ty"); ok {
+		noun = rest + "tie"
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

@@ -26,7 +26,12 @@ type Mark struct {
 type Drawing struct {
 	Events []trace.Event
 	// Lanes are the clients' names in order; the broker's lane is put into their middle.
-	Lanes  []string
+	Lanes []string
+	// Folded are clients that share one lane after the others. Where not all lanes have
+	// room, the last are folded too.
+	Folded []string
+	// Find is text to be told from the rest.
+	Find   string
 	Cursor int // the index of the event with the cursor, or -1
 	First  int // the index of the event in the first row
 	// Since is the time that times are relative to.
@@ -57,41 +62,71 @@ func Lanes(events []trace.Event) (out []string) {
 	return out
 }
 
-// lanes gives each client its column; nil where there is no room for all.
-func (d *Drawing) lanes(w int) (columns map[string]int, broker, end, laneWidth int) {
-	n := len(d.Lanes) + 1
-	if gutter+n*laneLeast+leastText > w || len(d.Lanes) == 0 {
-		return nil, 0, 0, 0
+// leastLanes is how many lanes beside the broker's a drawing needs; with fewer, names do
+// better.
+const leastLanes = 3
+
+// layout says where the lanes stand.
+type layout struct {
+	columns map[string]int // by client; those that are folded share one
+	names   []string       // of the lanes, in order
+	at      []int          // their columns
+	broker  int
+	end     int
+	width   int // of a lane
+}
+
+// lanes gives each client its column; false where there is no room for lanes.
+func (d *Drawing) lanes(w int) (l layout, ok bool) {
+	room := (w-gutter-leastText)/laneLeast - 1 // without the broker's
+	shown, folded := d.Lanes, d.Folded
+	if n := room - 1; len(shown) > room && n >= leastLanes {
+		shown, folded = shown[:n], append(append([]string(nil), shown[n:]...), folded...)
 	}
-	laneWidth = max(laneLeast, min(laneMost, (w-gutter-2*leastText)/n))
-	columns = map[string]int{}
-	middle := (len(d.Lanes) + 1) / 2
-	col := func(i int) int { return gutter + i*laneWidth + laneWidth/2 }
-	for i, name := range d.Lanes {
+	l.names = append([]string(nil), shown...)
+	if len(folded) == 1 {
+		l.names = append(l.names, folded[0])
+	} else if len(folded) > 1 {
+		l.names = append(l.names, fmt.Sprintf("+%d more", len(folded)))
+	}
+	n := len(l.names) + 1
+	if len(l.names) > room || n == 1 {
+		return l, false
+	}
+	l.width = max(laneLeast, min(laneMost, (w-gutter-2*leastText)/n))
+	l.columns = map[string]int{}
+	middle := (len(l.names) + 1) / 2
+	col := func(i int) int { return gutter + i*l.width + l.width/2 }
+	for i, name := range l.names {
 		if i >= middle {
 			i++
 		}
-		columns[name] = col(i)
+		l.columns[name] = col(i)
+		l.at = append(l.at, col(i))
 	}
-	return columns, col(middle), gutter + n*laneWidth + 1, laneWidth
+	for _, name := range folded {
+		l.columns[name] = l.at[len(l.at)-1]
+	}
+	l.broker, l.end = col(middle), gutter+n*l.width+1
+	return l, true
 }
 
 // Draw draws the header and as many events as fit. It returns how many rows of
 // events there are.
 func (d *Drawing) Draw(c look.Canvas) (rows int) {
 	t := c.Theme
-	columns, broker, textAt, laneWidth := d.lanes(c.W)
+	l, lanes := d.lanes(c.W)
 	c.Text(0, 0, "time", t.Dim)
-	if columns == nil {
+	if !lanes {
 		c.Text(gutter, 0, "client", t.Dim)
 		c.Text(gutter+15, 0, "packet", t.Dim)
 	} else {
-		c.Text(broker-3, 0, BrokerLane, t.Strong)
-		for name, x := range columns {
-			short := look.Middle(name, laneWidth-1)
-			c.Text(x-look.Width(short)/2, 0, short, t.Ours)
+		c.Text(l.broker-3, 0, BrokerLane, t.Strong)
+		for i, name := range l.names {
+			short := look.Middle(name, l.width-1)
+			c.Text(l.at[i]-look.Width(short)/2, 0, short, t.Ours)
 		}
-		c.Text(textAt, 0, "packet", t.Dim)
+		c.Text(l.end, 0, "packet", t.Dim)
 	}
 	rows = max(0, c.H-1)
 	for row := 0; row < rows; row++ {
@@ -99,32 +134,52 @@ func (d *Drawing) Draw(c look.Canvas) (rows int) {
 		if i >= len(d.Events) {
 			continue
 		}
-		if columns != nil {
-			for _, x := range columns {
+		if lanes {
+			for _, x := range l.at {
 				c.Text(x, y, "│", t.Line)
 			}
-			c.Text(broker, y, "┃", t.Line)
+			c.Text(l.broker, y, "┃", t.Line)
 		}
 		e := &d.Events[i]
 		at := e.At.Sub(d.Since).Seconds()
 		c.Right(gutter-2, y, fmt.Sprintf("%+.3f", at), t.Dim)
 		st, mark := d.style(e, t)
-		x := textAt
-		if columns == nil {
+		x := l.end
+		if !lanes {
 			x = d.plain(c, y, e, st)
 		} else {
-			d.arrow(c, y, e, columns[e.Client], broker, st)
+			d.arrow(c, y, e, l.columns[e.Client], l.broker, st)
 		}
 		if mark.Sign != "" {
 			x = c.Text(x, y, mark.Sign+" "+mark.Word+" ", mark.Style)
 		}
-		c.Text(x, y, look.Clip(d.describe(e, c.W-x), c.W-x), st)
+		text := look.Clip(d.describe(e, c.W-x), c.W-x)
+		c.Text(x, y, text, st)
+		d.highlight(c, x, y, text)
 		if i == d.Cursor {
 			c.Paint(0, y, c.W, t.Select)
 			c.Text(0, y, "▸", t.Select)
 		}
 	}
 	return rows
+}
+
+// highlight marks the words that are looked for.
+func (d *Drawing) highlight(c look.Canvas, x, y int, text string) {
+	lower := strings.ToLower(text)
+	if len(lower) != len(text) {
+		return // the letters do not stand where they stood
+	}
+	for _, word := range strings.Fields(strings.ToLower(d.Find)) {
+		for from := 0; ; {
+			i := strings.Index(lower[from:], word)
+			if i < 0 {
+				break
+			}
+			from += i + len(word)
+			c.Text(x+look.Width(text[:from-len(word)]), y, text[from-len(word):from], look.Style{Fg: c.Theme.Ours.Fg, Bg: c.Theme.Select.Bg, Attrs: c.Theme.Select.Attrs})
+		}
+	}
 }
 
 func (d *Drawing) isCopy(e *trace.Event) bool { return d.Copy != nil && d.Copy(e) }
@@ -139,8 +194,10 @@ func (d *Drawing) style(e *trace.Event, t *look.Theme) (look.Style, Mark) {
 		return t.Broken, Mark{"✗", "malformed", t.Broken}
 	case m.Sign != "":
 		return m.Style, m
-	case e.Kind == trace.Link:
+	case e.Kind == trace.Link, e.Kind == trace.Gap:
 		return t.Warn, m
+	case e.Kind == trace.Line:
+		return t.Text, m
 	case e.Publish() != nil && d.isCopy(e):
 		return t.Ours, m
 	case e.Publish() != nil:
@@ -152,8 +209,15 @@ func (d *Drawing) style(e *trace.Event, t *look.Theme) (look.Style, Mark) {
 // arrow draws the packet between its client's lane and the broker's. A retained copy
 // has a dashed shaft.
 func (d *Drawing) arrow(c look.Canvas, y int, e *trace.Event, from, broker int, st look.Style) {
+	if from == 0 {
+		return // its client has no lane: a gap
+	}
+	if e.Kind == trace.Line {
+		c.Text(from, y, "▪", st)
+		return
+	}
 	if e.Kind == trace.Link {
-		sign := map[client.LinkEvent]string{client.LinkOpened: "●", client.LinkFailed: "╳", client.LinkFrozen: "❄", client.LinkThawed: "◌", client.LinkEnded: "○"}[e.Link]
+		sign := map[client.LinkEvent]string{client.LinkOpened: "●", client.LinkFailed: "╳", client.LinkFrozen: "❄", client.LinkThawed: "◌", client.LinkEnded: "○", client.SessionLost: "✗"}[e.Link]
 		c.Text(from, y, sign, st)
 		return
 	}
@@ -190,12 +254,12 @@ func typeName(e *trace.Event) string {
 // plain writes what the lanes would show, where there is no room for them.
 func (d *Drawing) plain(c look.Canvas, y int, e *trace.Event, st look.Style) int {
 	c.Text(gutter, y, look.Middle(e.Client, 12), c.Theme.Ours)
-	dir := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·"}[e.Kind]
+	dir := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·", trace.Line: "▪", trace.Gap: "⋯"}[e.Kind]
 	if d.isCopy(e) {
 		dir = "⇠"
 	}
 	x := c.Text(gutter+13, y, dir+" ", st)
-	if e.Kind != trace.Link {
+	if e.Kind == trace.Sent || e.Kind == trace.Received {
 		x = c.Text(x, y, typeName(e)+" ", st)
 	}
 	return x

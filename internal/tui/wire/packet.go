@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/payload"
 	"hodstone/internal/trace"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
@@ -25,7 +27,20 @@ type packetView struct {
 	broken  error
 	top     int
 	lines   int
+	shows   payloadView
 }
+
+// payloadView is how a payload is shown.
+type payloadView int
+
+// The ways to show a payload.
+const (
+	payloadText payloadView = iota
+	payloadTree
+	payloadHex
+)
+
+var payloadNames = []string{"text", "tree", "hex"}
 
 func newPacketView(s *Screen, e trace.Event) *packetView {
 	v := &packetView{event: e}
@@ -48,7 +63,22 @@ func (v *packetView) refresh(s *Screen) {
 }
 
 func (v *packetView) keys() []look.Key {
-	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "[ ]", Does: "previous, next packet"}, {Key: "y", Does: "copy topic"}, {Key: "Y", Does: "copy payload"}}
+	keys := []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "[ ]", Does: "previous, next packet"}}
+	if p := v.event.Publish(); p != nil && len(p.Payload) > 0 {
+		keys = append(keys, look.Key{Key: "v", Does: "payload as " + payloadNames[v.after()]})
+	}
+	return append(keys, look.Key{Key: "y", Does: "copy topic"}, look.Key{Key: "Y", Does: "copy payload"})
+}
+
+// after returns the next way to show the payload; a tree needs JSON.
+func (v *packetView) after() payloadView {
+	next := (v.shows + 1) % payloadView(len(payloadNames))
+	if next == payloadTree {
+		if _, ok := payload.Tree(v.event.Publish().Payload); !ok {
+			next++
+		}
+	}
+	return next
 }
 
 func (v *packetView) key(s *Screen, key string) tea.Cmd {
@@ -64,20 +94,18 @@ func (v *packetView) key(s *Screen, key string) tea.Cmd {
 	case "pgdown":
 		v.top = min(max(0, v.lines-5), v.top+10)
 	case "[", "]":
-		if to := s.cursor + map[string]int{"[": -1, "]": 1}[key]; to >= 0 && to < len(s.events) {
-			s.cursor, s.follow = to, false
-			s.open = newPacketView(s, s.events[to])
+		if e, ok := s.event(s.cursor + map[string]int{"[": -1, "]": 1}[key]); ok {
+			s.cursor, s.follow = s.cursor+map[string]int{"[": -1, "]": 1}[key], false
+			shows := v.shows
+			s.open = newPacketView(s, e)
+			s.open.shows = shows
+		}
+	case "v":
+		if p := v.event.Publish(); p != nil && len(p.Payload) > 0 {
+			v.shows = v.after()
 		}
 	case "y", "Y":
-		p := v.event.Publish()
-		if p == nil {
-			return look.Tell(true, "only a PUBLISH has a topic and a payload")
-		}
-		text, what := p.Topic, "topic"
-		if key == "Y" {
-			text, what = string(p.Payload), "payload"
-		}
-		return tea.Batch(tea.SetClipboard(text), look.Tell(false, what+" copied"))
+		return copyOf(&v.event, key == "Y")
 	}
 	return nil
 }
@@ -132,19 +160,24 @@ func (v *packetView) build(w int, t *look.Theme) (out []line) {
 		}
 	}
 	e := &v.event
-	if e.Kind == trace.Link {
+	switch e.Kind {
+	case trace.Link:
 		pair(string(e.Link), e.Text, t.Text)
+		return out
+	case trace.Line, trace.Gap:
+		pair(map[trace.Kind]string{trace.Line: "line", trace.Gap: "gap"}[e.Kind], e.Describe(), t.Text)
 		return out
 	}
 	v.contract(t, rule, pair)
 	v.hops(t, rule, pair)
-	if p := e.Publish(); p != nil && len(p.Payload) > 0 {
-		rule(fmt.Sprintf("payload, %d bytes", len(p.Payload)))
-		for _, l := range pretty(p.Payload) {
-			for _, wrapped := range look.Wrap(l, w-4) {
-				add(part{2, wrapped, t.Text})
-			}
+	if about := packet.About(e.Packet); e.Packet != nil && len(about.Properties) > 0 {
+		rule(look.Plural(len(about.Properties), "property"))
+		for _, p := range about.Properties {
+			pair(p.ID.String(), p.Show(), t.Text)
 		}
+	}
+	if p := e.Publish(); p != nil && len(p.Payload) > 0 {
+		v.payload(p.Payload, w, t, rule, add)
 	}
 	rule(fmt.Sprintf("bytes, %d in all, and what they mean", len(e.Raw)))
 	if v.broken != nil {
@@ -246,25 +279,88 @@ func (v *packetView) hops(t *look.Theme, rule func(string), pair func(k, val str
 	}
 }
 
-// pretty writes a payload for reading: JSON indented, other text by lines, anything
-// else in hexadecimal.
+// payload shows what the message carries, in the way that is chosen. An image is named and
+// measured first.
+func (v *packetView) payload(b []byte, w int, t *look.Theme, rule func(string), add func(...part)) {
+	title := fmt.Sprintf("payload, %s", look.Plural(len(b), "byte"))
+	picture, isImage := payload.Image(b)
+	if isImage {
+		title += fmt.Sprintf(": %s image, %d × %d", picture.Format, picture.Width, picture.Height)
+	}
+	rows, isTree := payload.Tree(b)
+	shows := v.shows
+	if shows == payloadTree && !isTree || shows == payloadText && !printable(b) {
+		shows = payloadHex
+	}
+	rule(title + ", as " + payloadNames[shows])
+	switch shows {
+	case payloadTree:
+		keyW, valueW := 0, 0
+		for _, r := range rows {
+			keyW, valueW = max(keyW, 2*r.Depth+look.Width(r.Key)), max(valueW, look.Width(r.Value))
+		}
+		valueAt := min(8+max(keyW, 9), w/2)
+		kindAt := min(valueAt+valueW+2, w-8)
+		for _, r := range rows {
+			x := 2 + 2*r.Depth
+			st := t.Text
+			sign := "· "
+			if r.Kind == "object" || r.Kind == "array" {
+				st, sign = t.Dim, "▾ "
+			}
+			key := r.Key
+			if key == "" {
+				key = "payload"
+			}
+			add(part{x, sign + look.Middle(key, valueAt-x-3), t.Dim}, part{valueAt, look.Clip(r.Value, kindAt-valueAt-1), st}, part{kindAt, r.Kind, t.Old})
+		}
+	case payloadHex:
+		per := 16
+		if w < 90 {
+			per = 8
+		}
+		most := b[:min(len(b), maxHex)]
+		for _, l := range payload.Hex(most, per) {
+			add(part{2, l, t.Ours})
+		}
+		if len(b) > maxHex {
+			add(part{2, fmt.Sprintf("… %d more bytes", len(b)-maxHex), t.Dim})
+		}
+	default:
+		for _, l := range pretty(b[:min(len(b), maxShownText)]) {
+			for _, wrapped := range look.Wrap(l, w-4) {
+				add(part{2, wrapped, t.Text})
+			}
+		}
+		if len(b) > maxShownText {
+			add(part{2, fmt.Sprintf("… %d more bytes", len(b)-maxShownText), t.Dim})
+		}
+	}
+}
+
+// How much of a payload is shown: what a person would scroll over.
+const (
+	maxHex       = 64 << 10
+	maxShownText = 256 << 10
+)
+
+func printable(b []byte) bool {
+	if !utf8.Valid(b) {
+		return false
+	}
+	for _, r := range string(b) {
+		if r < ' ' && r != '\n' && r != '\t' && r != '\r' {
+			return false
+		}
+	}
+	return true
+}
+
+// pretty writes a text for reading: JSON indented, other text by lines.
 func pretty(b []byte) []string {
 	var out bytes.Buffer
 	if json.Valid(b) && (b[0] == '{' || b[0] == '[') && json.Indent(&out, b, "", "  ") == nil {
 		return strings.Split(out.String(), "\n")
 	}
-	printable := true
-	for _, r := range string(b) {
-		if r == '\uFFFD' || r < ' ' && r != '\n' && r != '\t' && r != '\r' {
-			printable = false
-		}
-	}
-	if printable {
-		return strings.Split(strings.ReplaceAll(string(b), "\t", "    "), "\n")
-	}
-	var lines []string
-	for i := 0; i < len(b) && i < 1024; i += 16 {
-		lines = append(lines, fmt.Sprintf("%04x  % x", i, b[i:min(i+16, len(b))]))
-	}
-	return lines
+	return strings.Split(strings.ReplaceAll(string(b), "\t", "    "), "\n")
 }

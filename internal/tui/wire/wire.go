@@ -1,10 +1,11 @@
-// Package wire is the screen of what went over: the sequence, live, with a lane for each
-// client; a packet opened shows its bytes beside their meaning.
+// Package wire is the screen of what went over: the sequence, live or from a record, with
+// a lane for each client; the journeys of messages; statistics; a packet opened shows
+// its bytes beside their meaning.
 package wire
 
 import (
+	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,21 +17,36 @@ import (
 	"hodstone/internal/workbench"
 )
 
-// Limits of the screen.
+// readBatch is how many events are taken in per refresh, so that keys are answered.
+const readBatch = 10_000
+
+// view is one of the ways to see the trace.
+type view int
+
+// The views.
 const (
-	maxShown  = 20_000 // events that can be scrolled over
-	readBatch = 5_000  // events taken in per refresh, so that keys are answered
+	viewSequence view = iota
+	viewJourneys
+	viewStatistics
 )
+
+var viewNames = []string{"sequence", "journeys", "statistics"}
 
 // Screen is the wire screen.
 type Screen struct {
 	bench  *workbench.Bench
-	next   uint64 // of the log, to be read
+	src    trace.Reader
+	next   uint64 // of the trace, to be taken in
 	missed uint64
-	events []trace.Event // those that fit the filter
+	index  index
 	filter trace.Filter
-	input  *look.Input
+	scan   *scan                  // of a record, for the filter
+	subs   *scan                  // of a record, for its subscriptions
+	seen   map[uint64]trace.Event // the events drawn last, should the trace drop them
 
+	view    view
+	input   *look.Input
+	asks    string // what the input is for
 	paused  bool
 	waiting int // events that came while paused
 	follow  bool
@@ -38,15 +54,42 @@ type Screen struct {
 	first   int
 	since   time.Time
 	height  int
-	rap     map[string]bool // clients whose subscriptions keep the retain flag
-	checks  bool            // show the observer's copies of the checks' own messages
+	rap     map[string][]change
+	lanes   lanes
+	checks  bool // show the observer's copies of the checks' own messages
+	find    string
+	seeking context.CancelFunc // of a search under way
 	open    *packetView
+	journal journeysView
+	tables  statisticsView
+	caption string // of what is exported
+}
+
+// change is a subscription that keeps the retain flag, or no longer does, from an event on.
+type change struct {
+	seq  uint64
+	keep bool
 }
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	return &Screen{bench: b, next: 1, follow: true, since: time.Now(), rap: map[string]bool{}, height: 20}
+	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), rap: map[string][]change{}, height: 20, seen: map[uint64]trace.Event{}}
+	s.index.src = s.src
+	s.lanes.states = map[string]laneState{}
+	if s.record() {
+		s.checks, s.follow = true, false
+		if e, ok := s.src.At(1); ok {
+			s.since = e.At
+		}
+		subscribe, _ := trace.ParseFilter("type:subscribe") // it is well-formed
+		s.subs = startScan(s.src, subscribe, func(*trace.Event) bool { return true })
+		s.refill()
+	}
+	return s
 }
+
+// record tells whether a record is shown.
+func (s *Screen) record() bool { return s.bench.Record != nil }
 
 // Title is the screen's name on the rail.
 func (s *Screen) Title() string { return "wire" }
@@ -56,6 +99,13 @@ func (s *Screen) Typing() bool { return s.input != nil }
 
 // Rail returns the live state for the rail.
 func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	if s.record() {
+		lines := []look.RailLine{{Text: "record", Style: t.Ours}, {Text: look.Plural(int(s.src.Next()-1), "event"), Style: t.Dim}}
+		if done := s.bench.Analysed(); done < 1 {
+			lines = append(lines, look.RailLine{Text: fmt.Sprintf("reading %.0f %%", done*100), Style: t.Warn})
+		}
+		return lines
+	}
 	lines := []look.RailLine{{Text: fmt.Sprintf("%.0f/s", s.bench.Rate()), Style: t.Dim}}
 	if s.paused {
 		lines = append(lines, look.RailLine{Text: fmt.Sprintf("‖ %d new", s.waiting), Style: t.Warn})
@@ -68,169 +118,378 @@ func (s *Screen) Refresh() {
 	if s.open != nil {
 		s.open.refresh(s)
 	}
-	events, missed := s.bench.Log.Read(s.next, readBatch)
+	if s.record() {
+		s.refreshRecord()
+		return
+	}
 	if s.paused {
-		s.waiting = int(s.bench.Log.Next() - s.next)
+		s.waiting = int(s.src.Next() - s.next)
 		return
 	}
 	s.waiting = 0
+	events, missed := s.src.Read(s.next, readBatch)
 	s.missed += missed
 	s.next += uint64(len(events)) + missed
+	arrived := false
 	for i := range events {
-		s.add(&events[i])
+		e := &events[i]
+		arrived = s.lanes.add(e.Client) || arrived
+		s.note(e)
+		if s.fits(e) {
+			s.index.ids = append(s.index.ids, e.Seq)
+		}
 	}
-	if cut := len(s.events) - maxShown; cut > 0 {
-		s.events = s.events[cut:]
+	if arrived {
+		s.arrange()
+	}
+	if cut := s.index.trim(s.src.Oldest()); cut > 0 {
 		s.cursor, s.first = max(0, s.cursor-cut), max(0, s.first-cut)
 	}
-	if s.follow {
-		s.cursor = max(0, len(s.events)-1)
-	}
+	s.toEnd()
 }
 
-func (s *Screen) add(e *trace.Event) {
-	if p, ok := e.Packet.(*packet.Subscribe); ok && len(p.Subscriptions) > 0 {
-		s.rap[e.Client] = p.Subscriptions[0].RetainAsPublished
+// refreshRecord takes in what searches have found, and what a growing record has got.
+func (s *Screen) refreshRecord() {
+	for _, name := range s.bench.Record.Clients() {
+		s.lanes.add(name)
 	}
-	if p := e.Publish(); p != nil && !s.checks && workbench.OfChecks(p.Topic) {
-		return
-	}
-	if s.filter.Match(e) {
-		s.events = append(s.events, *e)
-	}
-}
-
-// refill applies the filter to all events that are still kept.
-func (s *Screen) refill() {
-	var at uint64
-	if s.cursor < len(s.events) {
-		at = s.events[s.cursor].Seq
-	}
-	s.events = s.events[:0:0]
-	end := s.next
-	for from := uint64(1); from < end; {
-		events, missed := s.bench.Log.Read(from, int(min(readBatch, end-from)))
-		if len(events) == 0 {
-			break
-		}
-		from += uint64(len(events)) + missed
-		for i := range events {
-			s.add(&events[i])
-		}
-	}
-	s.cursor = max(0, len(s.events)-1)
-	for i := range s.events {
-		if s.events[i].Seq <= at {
-			s.cursor = i
-		}
-	}
-	if s.follow {
-		s.cursor = max(0, len(s.events)-1)
-	}
-}
-
-// Show puts the cursor on an event, dropping the filter when it hides it.
-func (s *Screen) Show(seq uint64) tea.Cmd {
-	s.Refresh()
-	s.open, s.input, s.follow = nil, nil, false
-	find := func() bool {
-		for i := range s.events {
-			if s.events[i].Seq == seq {
-				s.cursor = i
-				return true
+	if s.subs != nil {
+		ids, _, _, over := s.subs.fetch()
+		for _, id := range ids {
+			if e, ok := s.src.At(id); ok {
+				s.note(&e)
 			}
 		}
+		if over {
+			s.subs = nil
+		}
+	}
+	if s.index.all {
+		s.index.n = int(s.src.Next() - 1)
+	} else if s.scan != nil {
+		ids, _, _, over := s.scan.fetch()
+		if s.index.ids = append(s.index.ids, ids...); over {
+			s.scan = nil
+		}
+	}
+	s.toEnd()
+}
+
+func (s *Screen) toEnd() {
+	if s.follow {
+		s.cursor = max(0, s.index.len()-1)
+	}
+	s.cursor = max(0, min(s.cursor, s.index.len()-1))
+}
+
+func (s *Screen) arrange() {
+	var devices []string
+	for _, d := range s.bench.Devices() {
+		devices = append(devices, d.Name)
+	}
+	s.lanes.arrange(devices)
+}
+
+// note keeps whether a client's subscriptions keep the retain flag from here on.
+func (s *Screen) note(e *trace.Event) {
+	if p, ok := e.Packet.(*packet.Subscribe); ok && len(p.Subscriptions) > 0 {
+		s.rap[e.Client] = append(s.rap[e.Client], change{e.Seq, p.Subscriptions[0].RetainAsPublished})
+	}
+}
+
+// isCopy tells a retained copy that greeted a subscription from a live message.
+func (s *Screen) isCopy(e *trace.Event) bool {
+	if !sequence.Stored(e) {
 		return false
 	}
-	if find() {
+	keep := false
+	for _, c := range s.rap[e.Client] {
+		if c.seq < e.Seq {
+			keep = c.keep
+		}
+	}
+	return !keep
+}
+
+// fits tells whether an event is to be shown.
+func (s *Screen) fits(e *trace.Event) bool {
+	if p := e.Publish(); p != nil && !s.checks && workbench.OfChecks(p.Topic) {
+		return false
+	}
+	return s.lanes.states[e.Client] != laneHidden && s.filter.Match(e)
+}
+
+// event returns the event at a position.
+func (s *Screen) event(i int) (trace.Event, bool) {
+	if i < 0 || i >= s.index.len() {
+		return trace.Event{}, false
+	}
+	seq := s.index.number(i)
+	if e, ok := s.src.At(seq); ok {
+		return e, true
+	}
+	e, ok := s.seen[seq]
+	return e, ok
+}
+
+// refill finds anew what fits, and keeps the cursor where it was as well as that goes.
+func (s *Screen) refill() {
+	at := uint64(1)
+	if s.cursor < s.index.len() {
+		at = s.index.number(s.cursor)
+	}
+	if s.scan != nil {
+		s.scan.cancel()
+		s.scan = nil
+	}
+	s.index.ids, s.index.all = nil, false
+	switch {
+	case s.record() && s.filter.String() == "" && len(s.lanes.in(laneHidden)) == 0:
+		s.index.all, s.index.n = true, int(s.src.Next()-1)
+	case s.record():
+		hidden := map[string]bool{}
+		for _, n := range s.lanes.in(laneHidden) {
+			hidden[n] = true
+		}
+		s.scan = startScan(s.src, s.filter, func(e *trace.Event) bool { return !hidden[e.Client] })
+	default:
+		for from := s.src.Oldest(); from < s.next; {
+			events, missed := s.src.Read(from, int(min(scanBatch, s.next-from)))
+			if len(events) == 0 {
+				break
+			}
+			for i := range events {
+				if s.fits(&events[i]) {
+					s.index.ids = append(s.index.ids, events[i].Seq)
+				}
+			}
+			from += uint64(len(events)) + missed
+		}
+	}
+	s.cursor = min(s.index.position(at), max(0, s.index.len()-1))
+	s.toEnd()
+}
+
+// Show puts the cursor on an event, dropping what hides it.
+func (s *Screen) Show(seq uint64) tea.Cmd {
+	s.Refresh()
+	s.open, s.input, s.follow, s.view, s.lanes.open = nil, nil, false, viewSequence, false
+	if i := s.index.position(seq); i < s.index.len() && s.index.number(i) == seq {
+		s.cursor = i
 		return nil
 	}
-	if e, ok := s.bench.Log.At(seq); ok {
-		if !s.filter.Match(&e) {
-			s.filter = trace.Filter{}
-			s.refill()
-		}
-		if find() {
-			return look.Tell(false, "the filter was dropped: it hid this packet")
-		}
+	e, ok := s.src.At(seq)
+	if !ok {
+		return look.Tell(true, "this packet is no longer kept in memory")
 	}
-	return look.Tell(true, "this packet is no longer kept in memory")
+	if s.lanes.states[e.Client] == laneHidden {
+		delete(s.lanes.states, e.Client)
+	}
+	s.filter = trace.Filter{}
+	s.refill()
+	s.cursor = min(s.index.position(seq), max(0, s.index.len()-1))
+	return look.Tell(false, "the filter was dropped: it hid this packet")
 }
 
 // Key takes a key.
 func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+	key := msg.String()
 	switch {
 	case s.input != nil:
 		return s.typed(msg)
 	case s.open != nil:
-		return s.open.key(s, msg.String())
-	}
-	key := msg.String()
-	if look.Move(key, &s.cursor, len(s.events), s.height) {
-		s.follow = s.cursor == len(s.events)-1 && (key == "end" || key == "G" || key == "down" || key == "j")
-		return nil
+		return s.open.key(s, key)
+	case s.lanes.open:
+		return s.laneKey(key)
 	}
 	switch key {
-	case "space":
-		s.paused = !s.paused
-		if !s.paused {
-			s.Refresh()
-		}
+	case "v":
+		s.view = (s.view + 1) % view(len(viewNames))
+		return nil
+	case "V":
+		s.view = (s.view + view(len(viewNames)) - 1) % view(len(viewNames))
+		return nil
 	case "/":
-		s.input = look.NewInput("filter", s.filter.String())
-	case "n", "N":
-		s.jump(key == "n")
-	case "t":
-		if s.cursor < len(s.events) {
-			s.since = s.events[s.cursor].At
-			return look.Tell(false, "times are relative to this packet now")
+		s.ask("filter", s.filter.String())
+		return nil
+	case "space":
+		if !s.record() {
+			if s.paused = !s.paused; !s.paused {
+				s.Refresh()
+			}
 		}
-	case "c":
-		s.checks = !s.checks
-		s.refill()
+		return nil
 	case "esc":
-		if s.filter.String() != "" {
+		switch {
+		case s.seeking != nil:
+			s.seeking()
+		case s.view != viewSequence:
+			s.view = viewSequence
+		case s.filter.String() != "":
 			s.filter = trace.Filter{}
 			s.refill()
 		}
+		return nil
+	}
+	switch s.view {
+	case viewJourneys:
+		return s.journal.key(s, key)
+	case viewStatistics:
+		return s.tables.key(s, key)
+	}
+	return s.sequenceKey(key)
+}
+
+func (s *Screen) sequenceKey(key string) tea.Cmd {
+	if look.Move(key, &s.cursor, s.index.len(), s.height) {
+		s.follow = !s.record() && s.cursor == s.index.len()-1 && (key == "end" || key == "G" || key == "down" || key == "j")
+		return nil
+	}
+	e, there := s.event(s.cursor)
+	switch key {
+	case "f":
+		s.ask("find", s.find)
+	case "n", "N":
+		if s.find == "" {
+			return s.seek(key == "n", "breach", s.trouble)
+		}
+		return s.seek(key == "n", s.find, s.mentions())
+	case "b", "B":
+		return s.seek(key == "b", "breach", s.trouble)
+	case "t":
+		if there {
+			s.since = e.At
+			return look.Tell(false, "times are relative to this packet now")
+		}
+	case "y", "Y":
+		return copyOf(&e, key == "Y")
+	case "l":
+		s.lanes.open = true
+	case "c":
+		s.checks = !s.checks
+		s.refill()
+	case "x", "X":
+		return s.askExport(key == "X")
 	case "enter":
-		if s.cursor < len(s.events) {
-			s.open = newPacketView(s, s.events[s.cursor])
+		if there {
+			s.open = newPacketView(s, e)
 		}
 	}
 	return nil
 }
+
+// copyOf puts a message's topic or payload on the clipboard, by way of the terminal (OSC 52).
+func copyOf(e *trace.Event, payload bool) tea.Cmd {
+	p := e.Publish()
+	if p == nil {
+		return look.Tell(true, "only a PUBLISH has a topic and a payload")
+	}
+	text, what := p.Topic, "topic"
+	if payload {
+		text, what = string(p.Payload), "payload"
+	}
+	return tea.Batch(tea.SetClipboard(text), look.Tell(false, what+" copied"))
+}
+
+// ask opens a line to type.
+func (s *Screen) ask(what, value string) { s.asks, s.input = what, look.NewInput(what, value) }
 
 func (s *Screen) typed(msg tea.KeyPressMsg) tea.Cmd {
 	switch msg.String() {
 	case "esc":
 		s.input = nil
 	case "enter":
-		f, err := trace.ParseFilter(s.input.Value())
-		if err != nil {
-			s.input.Error = err.Error()
-			return nil
+		value := s.input.Value()
+		switch s.asks {
+		case "find":
+			s.input, s.find = nil, value
+			if value != "" {
+				return s.seek(true, value, s.mentions())
+			}
+		case "filter":
+			f, err := trace.ParseFilter(value)
+			if err != nil {
+				s.input.Error = err.Error()
+				return nil
+			}
+			s.filter, s.input = f, nil
+			s.refill()
+		default:
+			return s.export(value)
 		}
-		s.filter, s.input = f, nil
-		s.refill()
 	default:
 		s.input.Update(msg)
 	}
 	return nil
 }
 
-// jump moves to the next or previous event that something was found about.
-func (s *Screen) jump(forward bool) {
-	step := 1
-	if !forward {
-		step = -1
+// Sought is the end of a search.
+type Sought struct {
+	seq   uint64
+	found bool
+	what  string
+}
+
+// seek looks for an event in the background; a trace may be long.
+func (s *Screen) seek(forward bool, what string, wanted func(*trace.Event) bool) tea.Cmd {
+	if s.seeking != nil {
+		s.seeking()
 	}
-	for i := s.cursor + step; i >= 0 && i < len(s.events); i += step {
-		if m := s.mark(&s.events[i], &look.Theme{}); m.Sign != "" || s.events[i].Broken != "" {
-			s.cursor, s.follow = i, false
-			return
+	from := uint64(0)
+	if s.cursor < s.index.len() {
+		from = s.index.number(s.cursor)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s.seeking = cancel
+	filter, checks, hidden := s.filter, s.checks, map[string]bool{}
+	for _, n := range s.lanes.in(laneHidden) {
+		hidden[n] = true
+	}
+	return func() tea.Msg {
+		seq, ok := seek(ctx, s.src, from, forward, func(e *trace.Event) bool {
+			p := e.Publish()
+			return !hidden[e.Client] && (p == nil || checks || !workbench.OfChecks(p.Topic)) && wanted(e) && filter.Match(e)
+		})
+		if ctx.Err() != nil {
+			return nil
+		}
+		return Sought{seq, ok, what}
+	}
+}
+
+// Sought takes the end of a search.
+func (s *Screen) Sought(m Sought) tea.Cmd {
+	s.seeking = nil
+	if !m.found {
+		return look.Tell(true, "no further "+m.what)
+	}
+	s.Refresh()
+	s.cursor, s.follow = min(s.index.position(m.seq), max(0, s.index.len()-1)), false
+	return nil
+}
+
+// mentions finds the words looked for.
+func (s *Screen) mentions() func(*trace.Event) bool {
+	f := trace.WordFilter(s.find)
+	return f.Match
+}
+
+// trouble tells what is worth a look: breaches, strays, malformed and refusing packets,
+// gaps, links that failed. It is safe for concurrent use.
+func (s *Screen) trouble(e *trace.Event) bool {
+	if e.Broken != "" || e.Kind == trace.Gap || e.Link == "failed" {
+		return true
+	}
+	if a := packet.About; e.Packet != nil {
+		if sum := a(e.Packet); sum.Coded && sum.Code.Failed(e.Packet.Type(), e.Version) {
+			return true
 		}
 	}
+	if e.Role != trace.RoleObserver || e.Publish() == nil || e.Kind != trace.Received {
+		return false
+	}
+	f, ok := s.bench.Finding(e.Seq)
+	return ok && (f.Judgement.Clause == nil || len(f.Judgement.Breaches) > 0)
 }
 
 // mark tells what the judge found about an event.
@@ -254,9 +513,6 @@ func (s *Screen) mark(e *trace.Event, t *look.Theme) sequence.Mark {
 	return sequence.Mark{}
 }
 
-// isCopy tells a retained copy that greeted a subscription from a live message.
-func (s *Screen) isCopy(e *trace.Event) bool { return sequence.Stored(e) && !s.rap[e.Client] }
-
 // Keys returns what can be done here and now.
 func (s *Screen) Keys() []look.Key {
 	switch {
@@ -264,20 +520,38 @@ func (s *Screen) Keys() []look.Key {
 		return []look.Key{{Key: "enter", Does: "apply"}, {Key: "esc", Does: "leave as it was"}}
 	case s.open != nil:
 		return s.open.keys()
+	case s.lanes.open:
+		return s.lanes.keys()
 	}
-	pause := "pause"
-	if s.paused {
-		pause = "go on"
+	next := look.Key{Key: "v", Does: viewNames[(int(s.view)+1)%len(viewNames)]}
+	var keys []look.Key
+	if s.seeking != nil {
+		keys = append(keys, look.Key{Key: "esc", Does: "stop searching"})
 	}
-	keys := []look.Key{{Key: "↑↓", Does: "scroll"}, {Key: "enter", Does: "open packet"}, {Key: "space", Does: pause}, {Key: "/", Does: "filter"}}
+	switch s.view {
+	case viewJourneys:
+		return append(append(keys, s.journal.keys()...), next, look.Key{Key: "/", Does: "filter"}, look.Key{Key: "esc", Does: "sequence"})
+	case viewStatistics:
+		return append(append(keys, s.tables.keys()...), next, look.Key{Key: "esc", Does: "sequence"})
+	}
+	keys = append(keys, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "enter", Does: "open packet"})
+	if !s.record() {
+		keys = append(keys, look.Key{Key: "space", Does: map[bool]string{false: "pause", true: "go on"}[s.paused]})
+	}
+	keys = append(keys, next, look.Key{Key: "/", Does: "filter"})
 	if s.filter.String() != "" {
 		keys = append(keys, look.Key{Key: "esc", Does: "drop filter"})
 	}
-	if !s.follow {
+	if !s.follow && !s.record() {
 		keys = append(keys, look.Key{Key: "G", Does: "follow the newest"})
 	}
-	return append(keys, look.Key{Key: "n", Does: "next find"}, look.Key{Key: "N", Does: "previous find"},
-		look.Key{Key: "t", Does: "times from here"}, look.Key{Key: "c", Does: "show or hide the checks"})
+	keys = append(keys, look.Key{Key: "f", Does: "find"}, look.Key{Key: "n", Does: "next"}, look.Key{Key: "N", Does: "previous"}, look.Key{Key: "b", Does: "next breach"}, look.Key{Key: "B", Does: "breach before"},
+		look.Key{Key: "l", Does: "lanes"}, look.Key{Key: "t", Does: "times from here"}, look.Key{Key: "y", Does: "copy topic"}, look.Key{Key: "Y", Does: "copy payload"},
+		look.Key{Key: "x", Does: "export what is shown"}, look.Key{Key: "X", Does: "export all that fits"})
+	if !s.record() {
+		keys = append(keys, look.Key{Key: "c", Does: "show or hide the checks"})
+	}
+	return keys
 }
 
 // Draw draws the screen.
@@ -286,59 +560,134 @@ func (s *Screen) Draw(c look.Canvas) {
 		s.open.draw(c)
 		return
 	}
+	s.head(c)
+	body := c.Sub(0, 1, c.W, c.H-1)
+	if s.input != nil {
+		rows := 2
+		if s.input.Error != "" {
+			rows += len(look.Wrap(s.input.Error, c.W-4))
+		}
+		line := c.Sub(1, c.H-1-rows, c.W-2, rows+1)
+		hint := map[string]string{"filter": trace.FilterHelp, "find": "words in topic, client or payload; n goes on, N back"}[s.asks]
+		if hint == "" {
+			hint = "a name that ends in .svg or .pdf"
+		}
+		if s.input.Error == "" {
+			line.Text(0, 1, look.Clip(hint, c.W-2), c.Theme.Dim)
+		}
+		s.input.Draw(line, 0)
+		body = c.Sub(0, 1, c.W, c.H-3-rows)
+	}
+	switch s.view {
+	case viewJourneys:
+		s.journal.draw(s, body)
+	case viewStatistics:
+		s.tables.draw(s, body)
+	default:
+		s.drawSequence(body)
+	}
+	if s.lanes.open {
+		s.lanes.draw(body)
+	}
+}
+
+// head draws the first row: the views, and how the trace stands.
+func (s *Screen) head(c look.Canvas) {
 	t := c.Theme
 	x := 1
+	for i, name := range viewNames {
+		st := t.Dim
+		if view(i) == s.view {
+			st = t.Strong
+			c.Text(x-1, 0, "▸", t.Ours)
+		}
+		x = c.Text(x, 0, name, st) + 2
+	}
+	x++
 	switch {
+	case s.record():
+		x = c.Text(x, 0, "▤ "+look.Middle(s.bench.Record.Path, 28)+"  ", t.Ours)
 	case s.paused:
 		x = c.Text(x, 0, fmt.Sprintf("‖ paused, %s meanwhile  ", look.Plural(s.waiting, "new event")), t.Warn)
-	case s.follow:
+	case s.follow || s.view != viewSequence:
 		x = c.Text(x, 0, "● live  ", t.Kept)
 	default:
 		x = c.Text(x, 0, "○ scrolled back  ", t.Warn)
 	}
-	x = c.Text(x, 0, look.Plural(len(s.events), "event")+"  ", t.Dim)
+	if s.view == viewSequence {
+		x = c.Text(x, 0, look.Plural(s.index.len(), "event")+"  ", t.Dim)
+	}
 	if f := s.filter.String(); f != "" {
 		x = c.Text(x, 0, "filter ", t.Dim)
-		x = c.Text(x, 0, f+"  ", t.Ours)
+		x = c.Text(x, 0, look.Clip(f, 40)+"  ", t.Ours)
+	}
+	if s.find != "" && s.view == viewSequence {
+		x = c.Text(x, 0, "find ", t.Dim)
+		x = c.Text(x, 0, look.Clip(s.find, 20)+"  ", t.Ours)
+	}
+	if s.scan != nil {
+		s.scan.mu.Lock()
+		done := float64(s.scan.at) / float64(max(1, s.scan.total))
+		s.scan.mu.Unlock()
+		x = c.Text(x, 0, fmt.Sprintf("searching, %.0f %%  ", done*100), t.Warn)
+	}
+	if s.seeking != nil {
+		x = c.Text(x, 0, "searching…  ", t.Warn)
+	}
+	if hidden := len(s.lanes.in(laneHidden)); hidden > 0 {
+		x = c.Text(x, 0, look.Plural(hidden, "lane")+" hidden  ", t.Warn)
 	}
 	if s.missed > 0 {
-		c.Text(x, 0, fmt.Sprintf("%d not shown: too fast for the memory  ", s.missed), t.Warn)
+		x = c.Text(x, 0, fmt.Sprintf("%d not shown: too fast for the memory  ", s.missed), t.Warn)
 	}
-	c.Right(c.W-1, 0, "seconds since "+s.since.Format("15:04:05"), t.Dim)
-	body := c.Sub(0, 1, c.W, c.H-1)
-	if s.input != nil {
-		s.input.Draw(c.Sub(1, c.H-3, c.W-2, 3), 0)
-		c.Text(1, c.H-2, look.Clip(trace.FilterHelp, c.W-2), t.Dim)
-		if s.input.Error != "" {
-			s.input.Draw(c.Sub(1, c.H-3, c.W-2, 3), 0)
+	if s.view == viewSequence {
+		if text := "seconds since " + s.since.Format("15:04:05"); x+look.Width(text)+2 < c.W {
+			c.Right(c.W-1, 0, text, t.Dim)
 		}
-		body = c.Sub(0, 1, c.W, c.H-5)
 	}
-	if len(s.events) == 0 {
-		if s.filter.String() != "" {
-			body.Teach("Nothing fits the filter "+s.filter.String(), "esc drops it; / changes it.", trace.FilterHelp)
-			return
+}
+
+// rows returns the events from a position on that are shown, for h rows.
+func (s *Screen) rows(from, h int) []trace.Event {
+	to := min(s.index.len(), from+h)
+	out := make([]trace.Event, 0, max(0, to-from))
+	seen := make(map[uint64]trace.Event, h)
+	for i := from; i < to; i++ {
+		e, ok := s.event(i)
+		if !ok {
+			e = trace.Event{Seq: s.index.number(i), At: s.since, Kind: trace.Gap, Text: "no longer kept in memory: record the trace to keep it"}
 		}
-		body.Teach("The wire shows every packet of every client, as it goes over.",
-			"Nothing has come yet. Start a device on the devices screen; its CONNECT appears here first.")
+		seen[e.Seq] = e
+		out = append(out, e)
+	}
+	s.seen = seen
+	return out
+}
+
+func (s *Screen) drawSequence(body look.Canvas) {
+	if s.index.len() == 0 {
+		switch {
+		case s.scan != nil:
+			body.Teach("Searching the record for "+s.filter.String(), "What fits appears here as it is found.")
+		case s.filter.String() != "" || len(s.lanes.in(laneHidden)) > 0:
+			body.Teach("Nothing fits the filter "+s.filter.String(), "esc drops it; / changes it; l shows the lanes that are hidden.", trace.FilterHelp)
+		case s.record():
+			body.Teach("This record is empty.", "No event was committed before it ended.")
+		default:
+			body.Teach("The wire shows every packet of every client, as it goes over.",
+				"Nothing has come yet. Start a device on the devices screen; its CONNECT appears here first.")
+		}
 		return
 	}
 	s.height = body.H - 1
-	s.first = look.Scroll(s.first, s.cursor, s.height, len(s.events))
-	from, to := s.first, min(len(s.events), s.first+s.height)
-	d := sequence.Drawing{Events: s.events[from:to], Lanes: s.lanes(), Cursor: s.cursor - from, Since: s.since, Copy: s.isCopy,
-		Marked: func(e *trace.Event) sequence.Mark { return s.mark(e, t) }}
+	s.first = look.Scroll(s.first, s.cursor, s.height, s.index.len())
+	d := s.drawing(s.rows(s.first, s.height), body.Theme)
+	d.Cursor = s.cursor - s.first
 	d.Draw(body)
 }
 
-// lanes are all clients in the events, so that lanes stay where they are while one
-// scrolls: devices in the workspace's order, then Hodstone's own.
-func (s *Screen) lanes() []string {
-	out := sequence.Lanes(s.events)
-	place := map[string]int{}
-	for i, d := range s.bench.Devices() {
-		place[d.Name] = i - 1000
-	}
-	slices.SortStableFunc(out, func(a, b string) int { return place[a] - place[b] })
-	return out
+// drawing is the sequence of events with the lanes as the user has them.
+func (s *Screen) drawing(events []trace.Event, t *look.Theme) sequence.Drawing {
+	return sequence.Drawing{Events: events, Lanes: s.lanes.in(laneShown), Folded: s.lanes.in(laneFolded), Cursor: -1, Since: s.since, Copy: s.isCopy,
+		Find: s.find, Marked: func(e *trace.Event) sequence.Mark { return s.mark(e, t) }}
 }

@@ -1,0 +1,223 @@
+package trace
+
+import (
+	"sort"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+)
+
+// Limits of statistics: beyond them further topics and clients are counted together.
+const (
+	maxTopics    = 20_000
+	maxClients   = 20_000
+	rateOver     = 5 // seconds over which a rate is told
+	othersCalled = "(others)"
+)
+
+// TopicStatistics counts what went over on a topic.
+type TopicStatistics struct {
+	Topic string
+	// Messages is how many there were: as many as were published by clients of ours, or as
+	// many as the client that got most of them received live, whichever is more.
+	Messages int
+	Bytes    int64      // of their payloads
+	Rate     float64    // a second, over the last five
+	QoS      packet.QoS // of the last
+	Retained bool       // the last was published with the flag, or is a stored copy
+	Copies   int        // stored copies that greeted subscriptions
+	Last     time.Time
+	LastSeq  uint64
+	Payload  []byte // of the last
+
+	sent    tally
+	byWhom  map[string]*tally
+	perTime rate
+}
+
+type tally struct {
+	n     int
+	bytes int64
+}
+
+// rate counts by second.
+type rate struct {
+	second int64
+	slots  [rateOver + 1]int
+}
+
+func (r *rate) turn(second int64) {
+	for r.second < second {
+		r.second = max(r.second+1, second-rateOver)
+		r.slots[r.second%int64(len(r.slots))] = 0
+	}
+}
+
+func (r *rate) add(at time.Time) {
+	r.turn(at.Unix())
+	r.slots[at.Unix()%int64(len(r.slots))]++
+}
+
+// over tells the rate at a time; the second under way is left out.
+func (r *rate) over(now time.Time) float64 {
+	r.turn(now.Unix())
+	n := 0
+	for i, s := range r.slots {
+		if int64(i) != now.Unix()%int64(len(r.slots)) {
+			n += s
+		}
+	}
+	return float64(n) / rateOver
+}
+
+// ClientStatistics counts what a client exchanged.
+type ClientStatistics struct {
+	Client      string
+	Role        Role
+	Broker      string
+	Version     packet.Version
+	Connections int
+	Connected   bool
+	// Sent and Received count packets, Published and Got those that are PUBLISH.
+	Sent, Received       int
+	Published, Got       int
+	BytesOut, BytesIn    int64
+	PublishRate, GetRate float64
+	Broken               int // malformed packets
+	Last                 time.Time
+	publishTime, getTime rate
+}
+
+// Statistics counts a trace as events are added. Not safe for concurrent use.
+type Statistics struct {
+	topics  map[string]*TopicStatistics
+	clients map[string]*ClientStatistics
+	rap     map[string]bool
+	last    time.Time
+}
+
+// NewStatistics returns empty statistics.
+func NewStatistics() *Statistics {
+	return &Statistics{topics: map[string]*TopicStatistics{}, clients: map[string]*ClientStatistics{}, rap: map[string]bool{}}
+}
+
+// Add takes in the next event.
+func (s *Statistics) Add(e *Event) {
+	s.last = e.At
+	if e.Client == "" {
+		return
+	}
+	c := s.client(e)
+	c.Last, c.Version = e.At, e.Version
+	switch e.Kind {
+	case Link:
+		switch e.Link {
+		case client.LinkOpened:
+			c.Connections++
+			c.Connected = true
+		case client.LinkEnded, client.LinkFailed:
+			c.Connected = false
+		}
+		return
+	case Sent:
+		c.Sent++
+		c.BytesOut += int64(len(e.Raw))
+	case Received:
+		c.Received++
+		c.BytesIn += int64(len(e.Raw))
+	}
+	if e.Broken != "" {
+		c.Broken++
+	}
+	switch p := e.Packet.(type) {
+	case *packet.Publish:
+		if e.Kind == Sent {
+			c.Published++
+			c.publishTime.add(e.At)
+		} else {
+			c.Got++
+			c.getTime.add(e.At)
+		}
+		s.message(e, p)
+	case *packet.Subscribe:
+		if len(p.Subscriptions) > 0 {
+			s.rap[e.Client] = p.Subscriptions[0].RetainAsPublished
+		}
+	}
+}
+
+func (s *Statistics) client(e *Event) *ClientStatistics {
+	name := e.Client
+	c := s.clients[name]
+	if c == nil && len(s.clients) >= maxClients {
+		name = othersCalled
+		c = s.clients[name]
+	}
+	if c == nil {
+		c = &ClientStatistics{Client: name, Role: e.Role, Broker: e.Broker}
+		s.clients[name] = c
+	}
+	return c
+}
+
+func (s *Statistics) message(e *Event, p *packet.Publish) {
+	name := p.Topic
+	t := s.topics[name]
+	if t == nil && len(s.topics) >= maxTopics {
+		name = othersCalled
+		t = s.topics[name]
+	}
+	if t == nil {
+		t = &TopicStatistics{Topic: name, byWhom: map[string]*tally{}}
+		s.topics[name] = t
+	}
+	t.QoS, t.Retained, t.Last, t.LastSeq, t.Payload = p.QoS, p.Retain, e.At, e.Seq, p.Payload
+	if e.Kind == Received && p.Retain && !s.rap[e.Client] {
+		t.Copies++
+		return
+	}
+	whose := &t.sent
+	if e.Kind == Received {
+		if whose = t.byWhom[e.Client]; whose == nil {
+			whose = &tally{}
+			t.byWhom[e.Client] = whose
+		}
+	} else if p.Dup {
+		return // the same message again
+	}
+	whose.n++
+	whose.bytes += int64(len(p.Payload))
+	if whose.n > t.Messages {
+		t.Messages, t.Bytes = whose.n, whose.bytes
+		t.perTime.add(e.At)
+	}
+}
+
+// Topics returns the topics by name, with rates as of now; for a record that ended, as of its
+// last event.
+func (s *Statistics) Topics(now time.Time) []TopicStatistics {
+	out := make([]TopicStatistics, 0, len(s.topics))
+	for _, t := range s.topics {
+		c := *t
+		c.Rate = t.perTime.over(now)
+		out = append(out, c)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Topic < out[j].Topic })
+	return out
+}
+
+// Clients returns the clients by name.
+func (s *Statistics) Clients(now time.Time) []ClientStatistics {
+	out := make([]ClientStatistics, 0, len(s.clients))
+	for _, c := range s.clients {
+		d := *c
+		d.PublishRate, d.GetRate = c.publishTime.over(now), c.getTime.over(now)
+		out = append(out, d)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Client < out[j].Client })
+	return out
+}
+
+// Last is when the last event was.
+func (s *Statistics) Last() time.Time { return s.last }

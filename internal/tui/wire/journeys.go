@@ -1,0 +1,202 @@
+package wire
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"hodstone/internal/payload"
+	"hodstone/internal/trace"
+	"hodstone/internal/tui/look"
+)
+
+// shownJourneys is how many journeys can be scrolled over.
+const shownJourneys = 2_000
+
+// journeysView shows a line per message: from its publisher over the broker to each
+// receiver, with QoS, retain flag, delay and verdict on every hop.
+type journeysView struct {
+	all    []trace.Journey // newest first
+	cursor int
+	first  int
+	height int
+	pinned uint64 // the journey with the cursor, by its first event; 0 for the newest
+}
+
+func (v *journeysView) keys() []look.Key {
+	return []look.Key{{Key: "↑↓", Does: "scroll"}, {Key: "enter", Does: "its packets"}, {Key: "y", Does: "copy topic"}, {Key: "g", Does: "the newest"}}
+}
+
+func first(j *trace.Journey) uint64 {
+	if j.SentSeq != 0 || len(j.Hops) == 0 {
+		return j.SentSeq
+	}
+	return j.Hops[0].Seq
+}
+
+func (v *journeysView) key(s *Screen, key string) tea.Cmd {
+	if look.Move(key, &v.cursor, len(v.all), v.height) {
+		v.pinned = 0
+		if v.cursor > 0 && v.cursor < len(v.all) {
+			v.pinned = first(&v.all[v.cursor])
+		}
+		return nil
+	}
+	if v.cursor >= len(v.all) {
+		return nil
+	}
+	j := &v.all[v.cursor]
+	switch key {
+	case "enter":
+		return s.Show(first(j))
+	case "y":
+		return tea.Batch(tea.SetClipboard(j.Topic), look.Tell(false, "topic copied"))
+	}
+	return nil
+}
+
+// fetch takes in the journeys as they stand; the cursor stays on its journey.
+func (v *journeysView) fetch(s *Screen) {
+	if s.paused && v.all != nil {
+		return
+	}
+	v.all = s.bench.Journeys(shownJourneys, func(j *trace.Journey) bool {
+		e := trace.Event{Seq: first(j), At: j.SentAt, Client: j.Sender, Kind: trace.Sent}
+		e.Packet = journeyPacket(j)
+		return s.fits(&e)
+	})
+	if v.pinned == 0 {
+		v.cursor = 0
+		return
+	}
+	for i := range v.all {
+		if first(&v.all[i]) == v.pinned {
+			v.cursor = i
+			return
+		}
+	}
+	v.cursor = max(0, min(v.cursor, len(v.all)-1))
+}
+
+func (v *journeysView) draw(s *Screen, c look.Canvas) {
+	v.fetch(s)
+	t := c.Theme
+	if len(v.all) == 0 {
+		if done := s.bench.Analysed(); done < 1 {
+			c.Teach(fmt.Sprintf("The record is being read: %.0f %%", done*100), "Journeys appear when their packets have been seen.")
+			return
+		}
+		c.Teach("A journey follows one message from its publisher to each receiver.", "None yet. A message appears here when it is published or received by a client that Hodstone runs.")
+		return
+	}
+	topicW := max(16, c.W*24/100)
+	valueW := max(8, c.W*11/100)
+	narrow := c.W < 100
+	if narrow {
+		valueW = -1
+	}
+	x0, x1 := 11, 12+topicW
+	x2 := x1 + valueW + 1
+	c.Text(0, 0, "time", t.Dim)
+	c.Text(x0, 0, "topic", t.Dim)
+	if !narrow {
+		c.Text(x1, 0, "payload", t.Dim)
+	}
+	c.Text(x2, 0, "publisher → broker → receivers", t.Dim)
+	v.height = c.H - 1
+	v.first = look.Scroll(v.first, v.cursor, v.height, len(v.all))
+	for i := 0; i < v.height && v.first+i < len(v.all); i++ {
+		j := &v.all[v.first+i]
+		y := i + 1
+		c.Right(x0-2, y, fmt.Sprintf("%+.3f", j.SentAt.Sub(s.since).Seconds()), t.Dim)
+		c.Text(x0, y, look.Middle(j.Topic, topicW), t.Text)
+		if !narrow {
+			c.Text(x1, y, payload.Show(j.Payload, valueW), t.Dim)
+		}
+		v.hops(s, c, x2, y, j)
+		if v.first+i == v.cursor {
+			c.Paint(0, y, c.W, t.Select)
+			c.Text(0, y, "▸", t.Select)
+		}
+	}
+}
+
+// hops draws the way of a message.
+func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey) {
+	t := c.Theme
+	who, st := j.Sender, t.Ours
+	if who == "" {
+		who, st = "unknown", t.Old
+		if len(j.Hops) > 0 && j.Hops[0].Copy {
+			who = "stored"
+		}
+	}
+	x = c.Text(x, y, look.Pad(look.Middle(who, 10), 11), st)
+	arrow := 11
+	if c.W < 100 {
+		arrow = 3
+	}
+	if j.Sender == "" {
+		x = c.Text(x, y, strings.Repeat(" ", arrow+2), st)
+	} else {
+		text := fmt.Sprintf(" q%d%s ", j.QoS, map[bool]string{true: " retain"}[j.Retain])
+		if arrow == 3 {
+			text = fmt.Sprintf("q%d", j.QoS)
+		}
+		way := t.Dim
+		sign := "▶"
+		if j.Done.IsZero() { // PUBACK or PUBCOMP is missing
+			way, sign = t.Warn, "…"
+		}
+		if j.Resent > 0 {
+			text, way = fmt.Sprintf(" q%d DUP×%d ", j.QoS, j.Resent), t.Warn
+		}
+		x = c.Text(x, y, "─"+look.Clip(text, arrow)+strings.Repeat("─", max(0, arrow-look.Width(text)))+sign, way)
+	}
+	x = c.Text(x, y, " ┃ ", t.Line)
+	if len(j.Hops) == 0 {
+		c.Text(x, y, "nobody that we watch", t.Old)
+		return
+	}
+	for i := range j.Hops {
+		h := &j.Hops[i]
+		mark := s.mark(&trace.Event{Seq: h.Seq, Role: s.roleOf(h.Client), Kind: trace.Received, Packet: journeyPacket(j)}, t)
+		st, sign := t.Text, ""
+		switch {
+		case mark.Sign != "":
+			st, sign = mark.Style, mark.Sign
+		case h.Copy:
+			st = t.Ours
+		case s.roleOf(h.Client) == trace.RoleObserver:
+			if _, judged := s.bench.Finding(h.Seq); judged {
+				sign = "✓"
+			}
+		}
+		text := fmt.Sprintf("%s q%d", h.Client, h.QoS)
+		if h.QoS < j.QoS && j.Sender != "" {
+			text += "↓" // lowered to what the subscription was granted
+		}
+		switch {
+		case h.Copy:
+			text += " stored"
+		case h.Retain:
+			text += " retain"
+		}
+		if j.Sender != "" && !h.Copy {
+			text += " " + look.Duration(h.Delay.Round(time.Microsecond))
+		}
+		if sign != "" {
+			text = sign + " " + text
+		}
+		if x+look.Width(text) > c.W && i == 0 {
+			c.Text(x, y, look.Clip(text, c.W-x), st)
+			return
+		} else if x+look.Width(text) > c.W {
+			c.Text(x, y, look.Clip(fmt.Sprintf("… %d more", len(j.Hops)-i), c.W-x), t.Dim)
+			return
+		}
+		x = c.Text(x, y, text+"   ", st)
+	}
+}

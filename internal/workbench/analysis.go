@@ -1,0 +1,90 @@
+package workbench
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"hodstone/internal/draw"
+	"hodstone/internal/trace"
+)
+
+// analyse follows the journeys and counts what stands on a record, in the background.
+func (b *Bench) analyse() {
+	end := b.Events.Next()
+	for from := b.Events.Oldest(); from < end && b.ctx.Err() == nil; {
+		events, missed := b.Events.Read(from, 2_000)
+		if len(events) == 0 {
+			break
+		}
+		from += uint64(len(events)) + missed
+		b.mu.Lock()
+		for i := range events {
+			b.journeys.Add(&events[i])
+			b.statistics.Add(&events[i])
+		}
+		b.analysed = float64(from-1) / float64(end-1)
+		b.mu.Unlock()
+	}
+	b.mu.Lock()
+	b.analysed = 1
+	b.mu.Unlock()
+}
+
+// Analysed tells how much of a record the journeys and statistics cover, from 0 to 1; it
+// is 1 for a bench at work.
+func (b *Bench) Analysed() float64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.analysed
+}
+
+// Statistics returns what was counted: by topic and by client.
+func (b *Bench) Statistics() (topics []trace.TopicStatistics, clients []trace.ClientStatistics) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	now := time.Now()
+	if b.Record != nil {
+		now = b.statistics.Last()
+	}
+	return b.statistics.Topics(now), b.statistics.Clients(now)
+}
+
+// Journeys returns the journeys from the newest back, as copies, that fit, at most limit.
+func (b *Bench) Journeys(limit int, fits func(*trace.Journey) bool) []trace.Journey {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var out []trace.Journey
+	all := b.journeys.All()
+	for i := len(all) - 1; i >= 0 && len(out) < limit; i-- {
+		if fits == nil || fits(all[i]) {
+			j := *all[i]
+			j.Hops = append([]trace.Hop(nil), j.Hops...)
+			out = append(out, j)
+		}
+	}
+	return out
+}
+
+// Export writes a drawing into a file, in the format that its name ends in. It overwrites
+// nothing.
+func (b *Bench) Export(name string, d *draw.Surface) error {
+	if ext := strings.ToLower(filepath.Ext(name)); ext != ".svg" && ext != ".pdf" {
+		return fmt.Errorf("%s: a drawing is written as .svg or .pdf", name)
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already: choose another name", name)
+	} else if err != nil {
+		return fmt.Errorf("it cannot be written: %w", err)
+	}
+	if err := errors.Join(d.Write(f, name), f.Close()); err != nil {
+		os.Remove(name)
+		return err
+	}
+	return nil
+}
