@@ -82,6 +82,7 @@ type Device struct {
 	counts   map[string]int // of count(), by publication
 	pubs     []*publication
 	retryAt  time.Time
+	slowed   string
 }
 
 // publication is one at work.
@@ -207,6 +208,21 @@ func (d *Device) Freeze() error {
 	}
 	d.set(Frozen, "nothing goes in or out")
 	return nil
+}
+
+// Slow delays the device's packets, both ways, and lets at most so many bytes a second
+// through (0 for any number), now and after it came back; zeros end that.
+func (d *Device) Slow(delay time.Duration, rate int) {
+	d.mu.Lock()
+	d.slowed = ""
+	if delay > 0 {
+		d.slowed = delay.String()
+	}
+	if rate > 0 {
+		d.slowed = strings.TrimSpace(fmt.Sprintf("%s %d B/s", d.slowed, rate))
+	}
+	d.mu.Unlock()
+	d.client.Slow(link.Pace{Delay: delay, Rate: rate})
 }
 
 // Thaw lets a frozen device go on.

@@ -193,6 +193,16 @@ var ownClientID = regexp.MustCompile(`^hodstone[0-9]+$`)
 // StandIn returns a broker's stand-in at work, or nil.
 func (b *Bench) StandIn(broker string) *standin.Server { return b.standins[broker] }
 
+// StandIns names the brokers that are stand-ins at work.
+func (b *Bench) StandIns() (out []string) {
+	for _, br := range b.Workspace.Brokers {
+		if b.standins[br.Name] != nil {
+			out = append(out, br.Name)
+		}
+	}
+	return out
+}
+
 // URLs returns how a broker's listeners are reached, in their order.
 func (b *Bench) URLs(broker string) (out []string) {
 	if br := b.Workspace.Broker(broker); br != nil {

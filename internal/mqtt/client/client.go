@@ -88,6 +88,7 @@ type Client struct {
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
 	ended    error              // how the last connection ended
 	entered  bool               // was accepted before
+	pace     link.Pace          // of the links
 	assigned string             // the client identifier that the broker gave (5.0 §3.2.2.3.7)
 	replies  replies            // requests that wait for their responses
 }
@@ -241,6 +242,9 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 		return nil, errors.New("already connected")
 	}
 	c.conn = k
+	if c.pace != (link.Pace{}) {
+		l.Slow(c.pace)
+	}
 	c.sent = 0
 	c.mu.Unlock()
 	c.linkEvent(LinkOpened, l.RemoteAddr().String())
@@ -610,6 +614,17 @@ func (c *Client) Freeze() error {
 	k.frozen.Store(true)
 	k.link.Freeze()
 	return nil
+}
+
+// Slow delays and throttles the present link and those to come; see [link.Link.Slow].
+func (c *Client) Slow(pace link.Pace) {
+	c.mu.Lock()
+	c.pace = pace
+	k := c.conn
+	c.mu.Unlock()
+	if k != nil {
+		k.link.Slow(pace)
+	}
 }
 
 // Thaw lets a frozen link go on.

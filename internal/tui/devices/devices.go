@@ -29,6 +29,8 @@ type Screen struct {
 	at    int
 	first int
 	ask   *question
+
+	inside *inside // a stand-in that is looked into, or nil
 }
 
 // question is what the user is asked before a message goes out or a signal is set.
@@ -53,6 +55,9 @@ func (s *Screen) Typing() bool { return s.ask != nil }
 func (s *Screen) Refresh() {
 	s.list = s.bench.Devices()
 	s.at = max(0, min(s.at, len(s.list)-1))
+	if s.inside != nil {
+		s.inside.look(s.bench)
+	}
 }
 
 // Rail returns the live state for the rail.
@@ -85,6 +90,12 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		return s.answer(msg)
 	}
 	k := msg.String()
+	if s.inside != nil {
+		return s.inside.key(s, k)
+	}
+	if k == "i" {
+		return s.openInside()
+	}
 	if len(s.list) == 0 || look.Move(k, &s.at, len(s.list), 10) {
 		return nil
 	}
@@ -116,6 +127,8 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		s.askMessage(st)
 	case "v":
 		s.askSignal(st, d)
+	case "d":
+		s.askPace(st, d)
 	}
 	return nil
 }
@@ -247,6 +260,32 @@ func (s *Screen) askSignal(st device.State, d *device.Device) {
 	}}
 }
 
+// askPace asks how a device's link is to be slowed.
+func (s *Screen) askPace(st device.State, d *device.Device) {
+	s.ask = &question{title: "slow the link of " + st.Name + ": a delay, and bytes a second after it, such as 800ms 2000; empty ends it", input: look.NewInput("delay", ""),
+		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
+			var delay time.Duration
+			rate := 0
+			var err error
+			words := strings.Fields(text)
+			if len(words) > 0 {
+				if delay, err = time.ParseDuration(words[0]); err != nil || delay < 0 {
+					return nil, nil, fmt.Errorf("%q is no delay: write 800ms or 2s", words[0])
+				}
+			}
+			if len(words) > 1 {
+				if rate, err = strconv.Atoi(words[1]); err != nil || rate < 1 {
+					return nil, nil, fmt.Errorf("%q is no number of bytes a second", words[1])
+				}
+			}
+			d.Slow(delay, rate)
+			if len(words) == 0 {
+				return nil, look.Tell(false, st.Name+" is no longer slowed"), nil
+			}
+			return nil, look.Tell(false, st.Name+" is slowed: "+text), nil
+		}}
+}
+
 // parse reads a value as it would stand in the workspace.
 func parse(s string) any {
 	if f, err := strconv.ParseFloat(s, 64); err == nil {
@@ -263,13 +302,17 @@ func (s *Screen) Keys() []look.Key {
 	if s.ask != nil {
 		return []look.Key{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave"}}
 	}
+	if s.inside != nil {
+		return s.inside.keys()
+	}
+	inside := look.Key{Key: "i", Does: "look into the stand-in"}
 	if len(s.list) == 0 {
-		return nil
+		return []look.Key{inside}
 	}
 	st := s.list[s.at]
 	keys := []look.Key{{Key: "↑↓", Does: "choose"}}
 	if st.Phase == device.Off {
-		return append(keys, look.Key{Key: "space", Does: "start"}, look.Key{Key: "v", Does: "set a signal"})
+		return append(keys, look.Key{Key: "space", Does: "start"}, look.Key{Key: "v", Does: "set a signal"}, inside)
 	}
 	keys = append(keys, look.Key{Key: "space", Does: "stop"})
 	switch st.Phase {
@@ -278,11 +321,15 @@ func (s *Screen) Keys() []look.Key {
 	case device.Frozen:
 		keys = append(keys, look.Key{Key: "f", Does: "thaw"}, look.Key{Key: "c", Does: "cut"})
 	}
-	return append(keys, look.Key{Key: "s", Does: "send by hand"}, look.Key{Key: "v", Does: "set a signal"})
+	return append(keys, look.Key{Key: "s", Does: "send by hand"}, look.Key{Key: "v", Does: "set a signal"}, look.Key{Key: "d", Does: "delay"}, inside)
 }
 
 // Draw draws the screen.
 func (s *Screen) Draw(c look.Canvas) {
+	if s.inside != nil {
+		s.inside.draw(c)
+		return
+	}
 	if len(s.list) == 0 {
 		c.Teach("Devices play the clients that are not there yet.", "This workspace has none. Describe them under devices: in "+s.bench.Workspace.File+":",
 			"signals inside, what they publish and when, how they react, and the will they leave.")
@@ -342,6 +389,9 @@ func (s *Screen) drawDetail(c look.Canvas) {
 	t, st := c.Theme, &s.list[s.at]
 	c.Rule(0, st.Name+", plays "+st.Party, t.Strong)
 	about := fmt.Sprintf("client id %s, MQTT %s, broker %s", st.ClientID, st.Version, st.Broker)
+	if st.Slowed != "" {
+		about = "◷ slowed by " + st.Slowed + ", " + about
+	}
 	if st.Listener != "" {
 		about += "/" + st.Listener
 	}

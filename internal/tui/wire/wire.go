@@ -59,6 +59,7 @@ type Screen struct {
 	checks  bool // show the observer's copies of the checks' own messages
 	find    string
 	seeking context.CancelFunc // of a search under way
+	search  int                // its number
 	open    *packetView
 	journal journeysView
 	tables  statisticsView
@@ -323,6 +324,7 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		switch {
 		case s.seeking != nil:
 			s.seeking()
+			s.seeking = nil
 		case s.view != viewSequence:
 			s.view = viewSequence
 		case s.filter.String() != "":
@@ -425,9 +427,10 @@ func (s *Screen) typed(msg tea.KeyPressMsg) tea.Cmd {
 
 // Sought is the end of a search.
 type Sought struct {
-	seq   uint64
-	found bool
-	what  string
+	search int
+	seq    uint64
+	found  bool
+	what   string
 }
 
 // seek looks for an event in the background; a trace may be long.
@@ -441,6 +444,8 @@ func (s *Screen) seek(forward bool, what string, wanted func(*trace.Event) bool)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	s.seeking = cancel
+	s.search++
+	search := s.search
 	filter, checks, hidden := s.filter, s.checks, map[string]bool{}
 	for _, n := range s.lanes.in(laneHidden) {
 		hidden[n] = true
@@ -453,12 +458,16 @@ func (s *Screen) seek(forward bool, what string, wanted func(*trace.Event) bool)
 		if ctx.Err() != nil {
 			return nil
 		}
-		return Sought{seq, ok, what}
+		return Sought{search, seq, ok, what}
 	}
 }
 
 // Sought takes the end of a search.
 func (s *Screen) Sought(m Sought) tea.Cmd {
+	if m.search != s.search || s.seeking == nil {
+		return nil // another was begun, or it was stopped
+	}
+	s.seeking()
 	s.seeking = nil
 	if !m.found {
 		return look.Tell(true, "no further "+m.what)

@@ -1,0 +1,172 @@
+package devices
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// inside is a stand-in seen from within: its clients, and what it refused. Only a broker
+// that is ours can be looked into.
+type inside struct {
+	broker   string
+	clients  []standin.ClientInfo
+	refusals []standin.Refusal
+	at       int
+	first    int
+}
+
+// look takes in how the stand-in stands.
+func (v *inside) look(b *workbench.Bench) {
+	if s := b.StandIn(v.broker); s != nil {
+		v.clients, v.refusals = s.Clients(), s.Refusals()
+	}
+	v.at = max(0, min(v.at, len(v.clients)-1))
+}
+
+// openInside shows the next stand-in of the workspace, or none after the last.
+func (s *Screen) openInside() tea.Cmd {
+	names := s.bench.StandIns()
+	if len(names) == 0 {
+		return look.Tell(true, "the workspace has no stand-in: into another's broker one cannot look")
+	}
+	next := 0
+	if s.inside != nil {
+		for i, n := range names {
+			if n == s.inside.broker {
+				next = i + 1
+			}
+		}
+	}
+	s.inside = nil
+	if next < len(names) {
+		s.inside = &inside{broker: names[next]}
+		s.inside.look(s.bench)
+	}
+	return nil
+}
+
+func (v *inside) key(s *Screen, key string) tea.Cmd {
+	if look.Move(key, &v.at, len(v.clients), 10) {
+		return nil
+	}
+	switch key {
+	case "esc":
+		s.inside = nil
+	case "i":
+		return s.openInside()
+	case "o":
+		if v.at >= len(v.clients) {
+			return nil
+		}
+		id, broker := v.clients[v.at].ID, s.bench.StandIn(v.broker)
+		return func() tea.Msg {
+			if broker == nil || !broker.ThrowOut(id) {
+				return look.Notice{Text: id + " is not connected", Bad: true}
+			}
+			return look.Notice{Text: id + " is thrown out"}
+		}
+	}
+	return nil
+}
+
+func (v *inside) keys() []look.Key {
+	return []look.Key{{Key: "esc", Does: "devices"}, {Key: "↑↓", Does: "choose"}, {Key: "o", Does: "throw out"}}
+}
+
+func (v *inside) draw(c look.Canvas) {
+	t := c.Theme
+	low := min(12, c.H/3)
+	top := c.Sub(0, 0, c.W, c.H-low)
+	connected := 0
+	for i := range v.clients {
+		if v.clients[i].Connected {
+			connected++
+		}
+	}
+	top.Rule(0, fmt.Sprintf("inside %s: %s, %d connected", v.broker, look.Plural(len(v.clients), "session"), connected), t.Strong)
+	if len(v.clients) == 0 {
+		top.Text(2, 2, "Nobody is there. Whoever connects to the stand-in appears here.", t.Dim)
+	}
+	idW := max(12, min(24, c.W/6))
+	wide := c.W > 110
+	x := []int{2, 2 + idW + 1}
+	add := func(w int) int { x = append(x, x[len(x)-1]+w); return len(x) - 1 }
+	add(7)  // version
+	add(14) // login
+	add(9)  // since
+	add(9)  // in
+	add(9)  // out
+	add(9)  // in flight
+	add(9)  // waiting
+	heads := []string{"client", "MQTT", "login", "since", "in/s", "out/s", "flight", "waiting", "address, subscriptions"}
+	for i, h := range heads {
+		if i >= 4 && i <= 7 {
+			top.Right(x[i]+7, 1, h, t.Dim)
+		} else {
+			top.Text(x[i], 1, h, t.Dim)
+		}
+	}
+	rows := top.H - 2
+	v.first = look.Scroll(v.first, v.at, rows, len(v.clients))
+	for i := 0; i < rows && v.first+i < len(v.clients); i++ {
+		k, y := &v.clients[v.first+i], i+2
+		st, where := t.Text, k.Address
+		if !k.Connected {
+			st, where = t.Old, "away"
+		}
+		login := k.Login
+		if login == "" {
+			login = "anonymous"
+		}
+		top.Text(x[0], y, look.Middle(k.ID, idW), st)
+		top.Text(x[1], y, k.Version.String(), t.Dim)
+		top.Text(x[2], y, look.Clip(login, 13), st)
+		top.Text(x[3], y, look.Age(time.Since(k.Since)), t.Dim)
+		top.Right(x[4]+7, y, fmt.Sprintf("%.1f", k.PublishedRate), st)
+		top.Right(x[5]+7, y, fmt.Sprintf("%.1f", k.DeliveredRate), st)
+		top.Right(x[6]+7, y, fmt.Sprint(k.InFlight), st)
+		waiting := st
+		if k.Waiting > 0 {
+			waiting = t.Warn
+		}
+		top.Right(x[7]+7, y, fmt.Sprint(k.Waiting), waiting)
+		tail := where
+		if k.Dropped > 0 {
+			tail = fmt.Sprintf("✗ %d dropped  ", k.Dropped) + tail
+		}
+		if wide {
+			tail += "  " + strings.Join(k.Filters, " ")
+		}
+		top.Text(x[8], y, look.Clip(tail, c.W-x[8]), t.Dim)
+		if v.first+i == v.at {
+			top.Paint(0, y, c.W, t.Select)
+			top.Text(0, y, "▸", t.Select)
+		}
+	}
+	v.drawRefusals(c.Sub(0, c.H-low, c.W, low))
+}
+
+// drawRefusals lists what was not allowed, the newest first.
+func (v *inside) drawRefusals(c look.Canvas) {
+	t := c.Theme
+	c.Rule(0, fmt.Sprintf("refused: %d", len(v.refusals)), t.Strong)
+	if len(v.refusals) == 0 {
+		c.Text(2, 1, "Nothing so far. A wrong password, a filter beyond the rights or a limit shows here, with the reason that the client does not get to see.", t.Dim)
+		return
+	}
+	for i := 0; i+1 < c.H && i < len(v.refusals); i++ {
+		r := &v.refusals[len(v.refusals)-1-i]
+		at := c.Text(2, 1+i, r.At.Format("15:04:05 "), t.Dim)
+		at = c.Text(at, 1+i, look.Middle(r.ClientID, 16)+" ", t.Text)
+		at = c.Text(at, 1+i, fmt.Sprintf("✗ %s  0x%02X %s: ", r.What, byte(r.Code), r.Code.In(packet.CONNACK, packet.V5)), t.Broken)
+		c.Text(at, 1+i, look.Clip(r.Why, c.W-at), t.Text)
+	}
+}
