@@ -92,8 +92,9 @@ func TestTheWireFromAllSides(t *testing.T) {
 	}
 	x.typed("nothing like it")
 	x.await("no further nothing like it")
-	x.key("B")
-	x.await("▸", "✗ ")
+	x.key("b")
+	x.gone("searching")
+	x.await("▸")
 
 	x.key("x")
 	x.await("export what is shown to", "ends in .svg or .pdf")
