@@ -4,14 +4,21 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"os/exec"
+	"runtime"
+	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"hodstone/internal/brokertest"
 	"hodstone/internal/mqtt/client"
@@ -55,6 +62,117 @@ var children = map[string]func(args []string) error{
 		bufio.NewReader(os.Stdin).ReadString('\n')
 		return nil
 	},
+	// bare-server greets like a broker would: 4 bytes for 20, then nothing.
+	"bare-server": func([]string) error {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		fmt.Println(ln.Addr())
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return err
+			}
+			go func() {
+				buf := make([]byte, 20)
+				if _, err := io.ReadFull(c, buf); err == nil {
+					c.Write(buf[:4])
+				}
+				c.Read(buf)
+			}()
+		}
+	},
+	// bare opens as many connections with a blocked goroutine and a buffer of 512 bytes.
+	"bare": func(args []string) error {
+		return sessions(args, func(string) error {
+			c, err := net.Dial("tcp", args[0])
+			if err != nil {
+				return err
+			}
+			buf := make([]byte, 512)
+			if _, err := c.Write(buf[:20]); err != nil {
+				return err
+			}
+			if _, err := io.ReadFull(c, buf[:4]); err != nil {
+				return err
+			}
+			go c.Read(buf)
+			return nil
+		})
+	},
+	"clients": func(args []string) error {
+		return sessions(args, func(name string) error {
+			c := client.New(client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: name, CleanStart: true, KeepAlive: 600},
+				Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, args[0]) }})
+			_, err := c.Connect(context.Background())
+			return err
+		})
+	},
+}
+
+// sessions opens args[1] sessions, a few at a time, and prints how long that took and how
+// much memory the process then has.
+func sessions(args []string, open func(name string) error) error {
+	n, err := strconv.Atoi(args[1])
+	if err != nil {
+		return err
+	}
+	start := time.Now()
+	var g errgroup.Group
+	g.SetLimit(32)
+	for i := range n {
+		g.Go(func() error { return open(fmt.Sprint("d", i)) })
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	took := time.Since(start)
+	runtime.GC()
+	debug.FreeOSMemory()
+	rss, err := resident(os.Getpid())
+	if err != nil {
+		return err
+	}
+	fmt.Println(took.Seconds(), rss)
+	bufio.NewReader(os.Stdin).ReadString('\n')
+	return nil
+}
+
+// resident reads the resident memory of a process, in bytes (proc(5)).
+func resident(pid int) (int, error) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	if err != nil {
+		return 0, err
+	}
+	pages, err := strconv.Atoi(strings.Fields(string(b))[1])
+	return pages * os.Getpagesize(), err
+}
+
+// BenchmarkIdleSessions holds the memory of idle sessions, and the time to open them, against
+// bare TCP connections of as many goroutines. The brokers are processes of their own.
+func BenchmarkIdleSessions(b *testing.B) {
+	for _, n := range []int{10_000, 19_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			broker := brokertest.Start(b, brokertest.Options{Anonymous: true, Lines: "max_connections -1\n"})
+			_, at := child(b, "bare-server")
+			measure := func(part, address string) (took float64, rss int) {
+				cmd, line := child(b, part, address, fmt.Sprint(n))
+				fmt.Sscan(line, &took, &rss)
+				cmd.Process.Kill()
+				cmd.Wait()
+				return took, rss
+			}
+			bareTook, bare := measure("bare", at)
+			took, ours := measure("clients", broker.URLs["tcp"])
+			b.ReportMetric(float64(ours)/float64(n), "our-B/session")
+			b.ReportMetric(float64(bare)/float64(n), "bare-B/session")
+			b.ReportMetric(float64(ours)/float64(bare), "memory-ratio")
+			b.ReportMetric(took/bareTook, "time-ratio")
+			b.ReportMetric(took, "s")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
 }
 
 // child starts the part; line is what it prints first.

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 func TestDecode(t *testing.T) {
@@ -89,4 +90,26 @@ func TestShowFitsOnALine(t *testing.T) {
 	if Clip("abc", 0) != "…" && Clip("abc", 0) != "" {
 		t.Error(Clip("abc", 0))
 	}
+}
+
+// FuzzView: whatever a message carries can be shown, with no more rows than are made.
+func FuzzView(f *testing.F) {
+	for _, s := range []string{`{"a":[1,{"b":null}],"c":"d"}`, "[", "GIF89a\x30\x00\x20\x00\x80\x00\x00", "\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x02\x00\x00\x00", "II*\x00\x08\x00\x00\x00", "\xff\xd8\xff\xe0", "BM", "RIFF\x00\x00\x00\x00WEBPVP8 "} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		rows, ok := Tree(b)
+		if ok && (len(rows) == 0 || rows[0].Depth != 0 || rows[0].Key != "") {
+			t.Errorf("%q: %v", b, rows)
+		}
+		if p, ok := Image(b); ok && (p.Width <= 0 || p.Height <= 0 || p.Format == "") {
+			t.Errorf("%q: %+v", b, p)
+		}
+		if lines := Hex(b, 16); len(lines) != (len(b)+15)/16 {
+			t.Errorf("%d lines for %d bytes", len(lines), len(b))
+		}
+		if s := Show(b, 20); utf8.RuneCountInString(s) > 20 {
+			t.Errorf("%q is too long", s)
+		}
+	})
 }

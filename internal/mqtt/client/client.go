@@ -115,6 +115,11 @@ type conn struct {
 	ours    map[string]uint16 // topic aliases we have set; guarded by writeMu
 	unacked map[uint16]bool   // identifiers of the broker's that we owe an acknowledgement; guarded by writeMu
 
+	reader   *packet.Reader // of the reading goroutine, as what follows
+	lastRead time.Time
+	row      int // reads in a row that came quickly
+	farewell *packet.Disconnect
+
 	exchange auth.Exchange // of enhanced authentication, while one is under way
 	renewed  *waiter       // waits for a re-authentication
 }
@@ -248,7 +253,12 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	c.sent = 0
 	c.mu.Unlock()
 	c.linkEvent(LinkOpened, l.RemoteAddr().String())
-	go k.read()
+	reader := packet.NewReader(l, c.opt.Version)
+	if n, ok := connect.Properties.Int(packet.MaximumPacketSize); ok {
+		reader.MaxSize = int(n)
+	}
+	k.reader = reader
+	go k.wait()
 	if err := k.send(&connect); err != nil {
 		k.end(err)
 		<-k.done
@@ -482,35 +492,8 @@ func (c *Client) linkEvent(e LinkEvent, text string) {
 	}
 }
 
-// read is the reading goroutine of a connection.
-func (k *conn) read() {
-	c := k.c
-	r := packet.NewReader(&patient{r: k.link}, c.opt.Version)
-	if n, ok := c.opt.Connect.Properties.Int(packet.MaximumPacketSize); ok {
-		r.MaxSize = int(n)
-	}
-	var err error
-	var farewell *packet.Disconnect
-	for err == nil {
-		var p packet.Packet
-		var raw []byte
-		p, raw, err = r.Next()
-		var broken *packet.Error
-		if raw != nil && c.opt.Hooks.Received != nil && (err == nil || errors.As(err, &broken)) {
-			c.opt.Hooks.Received(p, raw, err)
-		}
-		if d, ok := p.(*packet.Disconnect); ok {
-			farewell = d
-		}
-		if err == nil && (c.opt.Take == nil || !c.opt.Take(p)) {
-			err = k.handle(p)
-		}
-	}
-	k.finish(err, farewell)
-}
-
-func (k *conn) finish(err error, farewell *packet.Disconnect) {
-	c := k.c
+func (k *conn) finish(err error) {
+	c, farewell := k.c, k.farewell
 	var broken *packet.Error
 	var rule *ruleError
 	if c.opt.Version == packet.V5 {

@@ -196,6 +196,7 @@ type Reader struct {
 	head  [512]byte
 	large []byte // instead of head while much comes in
 	small int    // reads in a row that head would have held
+	err   error  // fed from outside
 }
 
 // NewReader returns a strict reader of packets of the version from r.
@@ -251,26 +252,52 @@ func (r *Reader) header() ([]byte, int, error) {
 	}
 }
 
+// Room returns memory to read into from outside, for a caller that wants to wait for
+// bytes by itself; [Reader.Feed] takes them in. It is only for a moment at which
+// [Reader.Buffered] is false.
+func (r *Reader) Room() []byte {
+	if r.large != nil {
+		return r.large
+	}
+	return r.head[:]
+}
+
+// Feed takes in the first n bytes of what [Reader.Room] returned, and an error that
+// the next read shall end with.
+func (r *Reader) Feed(n int, err error) {
+	r.taken(r.Room(), 0, n)
+	r.err = err
+}
+
+// Buffered tells whether bytes, or an error, wait to be taken by [Reader.Next].
+func (r *Reader) Buffered() bool { return len(r.buf) > r.at || r.err != nil }
+
+// taken notes that n bytes were read behind rest bytes of room, and adapts how much is read
+// at a time to how much comes.
+func (r *Reader) taken(room []byte, rest, n int) {
+	r.buf, r.at = room[:rest+n], 0
+	switch full := rest+n == len(room); {
+	case full && r.large == nil:
+		r.large = make([]byte, readAhead) // much comes in: read more at a time
+	case !full && r.large != nil && n <= len(r.head):
+		if r.small++; r.small > 1000 {
+			r.large, r.small = nil, 0 // an idle session holds little memory
+		}
+	default:
+		r.small = 0
+	}
+}
+
 // fill reads until at least need bytes stand at r.at.
 func (r *Reader) fill(need int) error {
 	for len(r.buf)-r.at < need {
-		room := r.head[:]
-		if r.large != nil {
-			room = r.large
-		}
+		room := r.Room()
 		rest := copy(room, r.buf[r.at:])
-		n, err := r.r.Read(room[rest:])
-		r.buf, r.at = room[:rest+n], 0
-		switch full := rest+n == len(room); {
-		case full && r.large == nil:
-			r.large = make([]byte, readAhead) // much comes in: read more at a time
-		case !full && r.large != nil && n <= len(r.head):
-			if r.small++; r.small > 1000 {
-				r.large, r.small = nil, 0 // an idle session holds little memory
-			}
-		default:
-			r.small = 0
+		n, err := 0, r.err
+		if r.err = nil; err == nil {
+			n, err = r.r.Read(room[rest:])
 		}
+		r.taken(room, rest, n)
 		if n > 0 {
 			continue
 		}
@@ -299,7 +326,10 @@ func (r *Reader) frame(header []byte, n int) ([]byte, error) {
 			copy(grown, frame)
 			frame = grown
 		}
-		k, err := io.ReadFull(r.r, frame[got:])
+		k, err := 0, r.err
+		if r.err = nil; err == nil {
+			k, err = io.ReadFull(r.r, frame[got:])
+		}
 		got += k
 		if err != nil {
 			if errors.Is(err, io.EOF) {

@@ -379,6 +379,7 @@ func TestRequestsAndAliases(t *testing.T) {
 					desk.publish(t, packet.Publish{Topic: fmt.Sprint("long/name/", n), QoS: packet.QoS(n % 2)})
 				}
 			}
+			time.Sleep(10 * time.Millisecond) // a stream is left to gather
 			got := strings.Split(w.messages(), ", ")
 			if len(got) != 80 || got[79] != "long/name/39= q1" || got[1] != "long/name/0= q0" {
 				t.Errorf("round %d: %d messages, %q", round, len(got), got)
