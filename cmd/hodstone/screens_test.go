@@ -20,13 +20,13 @@ const deadline = 30 * time.Second
 
 // terminal is the real program in a tmux of its own.
 type terminal struct {
-	t    *testing.T
+	t    testing.TB
 	sock string
 	pid  int
 }
 
 // binary builds the program once for all tests.
-func binary(t *testing.T) string {
+func binary(t testing.TB) string {
 	t.Helper()
 	bin := filepath.Join(buildDir, "hodstone")
 	if _, err := os.Stat(bin); err == nil {
@@ -54,7 +54,7 @@ func TestMain(m *testing.M) {
 }
 
 // open starts the program in a window of the size.
-func open(t *testing.T, cols, rows int, args ...string) *terminal {
+func open(t testing.TB, cols, rows int, args ...string) *terminal {
 	t.Helper()
 	if _, err := exec.LookPath("tmux"); err != nil {
 		t.Fatal("tmux is missing: 'make test' installs it")

@@ -8,6 +8,8 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"runtime"
 	"runtime/debug"
 	"strconv"
@@ -397,4 +399,74 @@ func BenchmarkStandIn(b *testing.B) {
 		b.Fatal(err)
 	}
 	report(b, n, after-ours, theirs)
+}
+
+// BenchmarkWireScreen opens the wire screen while 20,000 messages a second come in, and tells
+// how much of a core the program takes and how soon it answers a key.
+func BenchmarkWireScreen(b *testing.B) {
+	const perSecond, seconds = 20_000, 6
+	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})
+	dir := b.TempDir()
+	file := filepath.Join(dir, "w.yaml")
+	text := fmt.Sprintf("hodstone: 1\nbrokers: {quay: {listeners: {tcp: {url: %q}}}}\n", broker.URLs["tcp"])
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	x := open(b, 160, 47, file)
+	x.await(`● quay in`)
+	x.keys("3")
+	pub := client.New(client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: "pub", CleanStart: true},
+		Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) }})
+	if _, err := pub.Connect(context.Background()); err != nil {
+		b.Fatal(err)
+	}
+	defer pub.Disconnect(0)
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		payload := []byte(strings.Repeat("o", 64))
+		start, sent := time.Now(), 0
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(time.Millisecond):
+			}
+			for due := int(time.Since(start).Seconds() * perSecond); sent < due; sent++ {
+				pub.Start(packet.Publish{Topic: fmt.Sprint("farm/pen/", sent%50, "/oxygen"), Payload: payload})
+			}
+		}
+	}()
+	x.await(`[12]\d{4}/s`)
+	before, err := brokertest.ProcessCPU(x.pid)
+	if err != nil {
+		b.Fatal(err)
+	}
+	start := time.Now()
+	var worst time.Duration
+	keys := 0
+	for time.Since(start) < seconds*time.Second {
+		for _, step := range [][2]string{{"l", "lanes, "}, {"Escape", ""}} {
+			pressed := time.Now()
+			x.keys(step[0])
+			for seen := false; !seen; {
+				seen = strings.Contains(x.text(), "lanes, ") == (step[1] != "")
+			}
+			worst = max(worst, time.Since(pressed))
+			keys++
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	took := time.Since(start)
+	after, err := brokertest.ProcessCPU(x.pid)
+	if err != nil {
+		b.Fatal(err)
+	}
+	rate := regexp.MustCompile(`(\d+)/s`).FindString(x.text())
+	close(stop)
+	<-done
+	b.ReportMetric((after-before).Seconds()/took.Seconds(), "cores")
+	b.ReportMetric(float64(worst.Milliseconds()), "ms/slowest-key")
+	b.ReportMetric(0, "ns/op")
+	b.Logf("%s shown, %d keys", rate, keys)
 }

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	_ "golang.org/x/image/bmp"
-	_ "golang.org/x/image/tiff"
 	_ "golang.org/x/image/webp"
 )
 
