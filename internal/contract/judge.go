@@ -97,10 +97,17 @@ const (
 	CellSilent CellState = "silent" // a message is overdue
 )
 
-// Sample is a decoded payload at a time.
+// Sample is a payload at a time.
 type Sample struct {
-	At    time.Time
-	Value any
+	At      time.Time
+	payload []byte
+	format  payload.Format
+}
+
+// Value is the payload, decoded; nil where it cannot be.
+func (s *Sample) Value() any {
+	v, _ := payload.Decode(s.format, s.payload)
+	return v
 }
 
 // Cell is a clause at one instance of its parameters.
@@ -117,9 +124,10 @@ type Cell struct {
 	History  []Sample
 	due      time.Time
 
-	judged []byte // the payload that known and found are of
-	known  any
-	found  []Breach
+	judged    []byte // the payload that decodable and found are of
+	decodable bool
+	found     []Breach
+	valueOf   []byte // the payload that Value is of
 }
 
 // Stray is a topic that no clause covers.
@@ -209,19 +217,18 @@ func (j *Judge) Message(m Message) Judgement {
 	out := Judgement{Clause: cl, Instance: cell.Instance}
 	if len(m.Payload) == 0 && m.Retain && !m.Copy {
 		// Clearing a retained message is no statement of the clause (§3.3.1.3).
-		cell.Last, cell.Value = m, nil
+		cell.Last, cell.judged, cell.decodable = m, nil, false
 		return out
 	}
 	// Much of what devices say they have said before: then the verdict is known.
 	if cell.judged == nil || !bytes.Equal(cell.judged, m.Payload) {
 		cell.judged = m.Payload
-		cell.known, cell.found = cl.Payload.judge(m.Payload)
+		cell.decodable, cell.found = cl.Payload.judge(m.Payload)
 	}
-	value := cell.known
 	out.Breaches = append(slices.Clone(cell.found), cl.envelope(m)...)
-	cell.Last, cell.Value, cell.State = m, value, CellKept
-	if value != nil {
-		if cell.History = append(cell.History, Sample{m.At, value}); len(cell.History) > maxHistory {
+	cell.Last, cell.State = m, CellKept
+	if cell.decodable {
+		if cell.History = append(cell.History, Sample{m.At, m.Payload, cl.Payload.Format}); len(cell.History) > maxHistory {
 			cell.History = cell.History[1:]
 		}
 	}
@@ -268,32 +275,35 @@ func (j *Judge) broken(cell *Cell, b Breach) {
 	}
 }
 
-// judge decodes the payload and returns what it breaks.
-func (p *Payload) judge(b []byte) (any, []Breach) {
+// judge tells whether the payload is of its format, and what it breaks.
+func (p *Payload) judge(b []byte) (decodable bool, found []Breach) {
+	if p.Format == payload.JSON && p.Schema != nil && p.Schema.quick.accepts(b) {
+		return true, nil
+	}
 	v, err := payload.Decode(p.Format, b)
 	if err != nil {
 		e := err.(*payload.Error)
-		return nil, []Breach{{Rule: RuleFormat, Where: fmt.Sprintf("byte %d", e.Offset), Expected: string(p.Format), Seen: e.Reason}}
+		return false, []Breach{{Rule: RuleFormat, Where: fmt.Sprintf("byte %d", e.Offset), Expected: string(p.Format), Seen: e.Reason}}
 	}
 	switch {
 	case p.Schema != nil:
-		return v, p.Schema.breaches(v)
+		return true, p.Schema.breaches(v)
 	case p.Format == payload.Text && len(p.Values) > 0:
 		var listed []string
 		for _, a := range p.Values {
 			if a.Text == v {
-				return v, nil
+				return true, nil
 			}
 			listed = append(listed, strconv.Quote(a.Text))
 		}
-		return v, []Breach{{Rule: RuleValue, Expected: "one of " + strings.Join(listed, ", "), Seen: fmt.Sprintf("%.60q", v)}}
+		return true, []Breach{{Rule: RuleValue, Expected: "one of " + strings.Join(listed, ", "), Seen: fmt.Sprintf("%.60q", v)}}
 	case p.Format == payload.Number:
 		f, _ := v.(json.Number).Float64()
 		if p.Minimum != nil && f < *p.Minimum || p.Maximum != nil && f > *p.Maximum {
-			return v, []Breach{{Rule: RuleRange, Expected: strings.TrimSpace(span(p.Minimum, p.Maximum) + " " + p.Unit), Seen: string(v.(json.Number))}}
+			return true, []Breach{{Rule: RuleRange, Expected: strings.TrimSpace(span(p.Minimum, p.Maximum) + " " + p.Unit), Seen: string(v.(json.Number))}}
 		}
 	}
-	return v, nil
+	return true, nil
 }
 
 // envelope judges what surrounds the payload, as far as the receiver can know it.
@@ -382,6 +392,12 @@ func (j *Judge) Tick(now time.Time) (out []Breach) {
 func (j *Judge) Cells() []Cell {
 	out := make([]Cell, len(j.order))
 	for i, c := range j.order {
+		if c.decodable && c.Value == nil || !bytes.Equal(c.valueOf, c.judged) {
+			c.Value, c.valueOf = nil, c.judged
+			if c.decodable {
+				c.Value, _ = payload.Decode(c.Clause.Payload.Format, c.judged)
+			}
+		}
 		out[i] = *c
 		out[i].History = slices.Clone(c.History)
 	}

@@ -24,6 +24,7 @@ import (
 // and "values" (value: meaning) are understood as annotations.
 type Schema struct {
 	compiled *jsonschema.Schema
+	quick    *quick         // nil where the schema says too much for it
 	docs     map[string]any // every document by its URL, for annotations
 }
 
@@ -72,7 +73,7 @@ func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
 	if err != nil {
 		return nil, plainSchemaError(err)
 	}
-	return &Schema{compiled, f.docs}, nil
+	return &Schema{compiled, newQuick(compiled, 0), f.docs}, nil
 }
 
 // plainSchemaError names the place and the reason without the library's frame.

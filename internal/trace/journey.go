@@ -2,6 +2,7 @@ package trace
 
 import (
 	"time"
+	"unsafe"
 
 	"hodstone/internal/mqtt/packet"
 )
@@ -75,6 +76,15 @@ func (a *alike) drop() {
 
 // arrive returns the oldest that fits and has not reached the receiver, or nil.
 func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
+	if len(a.all) == 1 { // as most are
+		if j := a.all[0]; qos <= j.QoS && j.SentSeq > since && !j.reached(client) {
+			return j
+		}
+		return nil
+	}
+	if a.next == nil {
+		a.next = map[string]int{}
+	}
 	i := max(0, a.next[client]-a.gone)
 	for i < len(a.all) && a.all[i].reached(client) {
 		i++
@@ -92,7 +102,7 @@ func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 type Journeys struct {
 	limit int
 	all   []*Journey
-	open  map[string]*alike   // by topic and payload, those that may still arrive
+	open  map[alikeKey]*alike // by topic and payload, those that may still arrive
 	acks  map[ackKey]*Journey // by publisher and packet identifier, those not complete
 	rap   map[string]bool     // clients whose subscriptions keep the retain flag
 	since map[string]uint64   // the event at which a client's session began: nothing older reaches it live
@@ -100,7 +110,7 @@ type Journeys struct {
 
 // NewJourneys returns a follower that keeps the last limit journeys.
 func NewJourneys(limit int) *Journeys {
-	return &Journeys{limit: limit, open: map[string]*alike{}, acks: map[ackKey]*Journey{}, rap: map[string]bool{}, since: map[string]uint64{}}
+	return &Journeys{limit: limit, open: map[alikeKey]*alike{}, acks: map[ackKey]*Journey{}, rap: map[string]bool{}, since: map[string]uint64{}}
 }
 
 // All returns the journeys kept, oldest first.
@@ -131,7 +141,12 @@ func (js *Journeys) Add(e *Event) *Journey {
 	return nil
 }
 
-func key(p *packet.Publish) string { return p.Topic + "\x00" + string(p.Payload) }
+// alikeKey is a topic and a payload; it shares the payload's memory, which never changes.
+type alikeKey struct{ topic, payload string }
+
+func key(topic string, payload []byte) alikeKey {
+	return alikeKey{topic, unsafe.String(unsafe.SliceData(payload), len(payload))}
+}
 
 func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	if p.Dup {
@@ -147,10 +162,10 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	} else {
 		js.acks[ackKey{e.Client, p.ID}] = j
 	}
-	k := key(p)
+	k := key(p.Topic, p.Payload)
 	a := js.open[k]
 	if a == nil {
-		a = &alike{next: map[string]int{}}
+		a = &alike{}
 		js.open[k] = a
 	}
 	a.fresh(e.At)
@@ -167,7 +182,7 @@ func (js *Journeys) keep(j *Journey) {
 		if k := (ackKey{old.Sender, old.id}); js.acks[k] == old {
 			delete(js.acks, k)
 		}
-		k := old.Topic + "\x00" + string(old.Payload)
+		k := key(old.Topic, old.Payload)
 		if a := js.open[k]; a != nil && len(a.all) > 0 && a.all[0] == old {
 			if a.drop(); len(a.all) == 0 {
 				delete(js.open, k)
@@ -180,7 +195,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 	hop := Hop{Client: e.Client, Seq: e.Seq, At: e.At, QoS: p.QoS, Retain: p.Retain}
 	hop.Copy = p.Retain && !js.rap[e.Client]
 	if !hop.Copy {
-		k := key(p)
+		k := key(p.Topic, p.Payload)
 		if a := js.open[k]; a != nil {
 			a.fresh(e.At)
 			if j := a.arrive(e.Client, p.QoS, js.since[e.Client]); j != nil {

@@ -238,12 +238,13 @@ func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 	hop := j.Hops[len(j.Hops)-1]
 	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: granted[e.Client],
 		Retain: m.Retain, RetainKnown: !hop.Copy && b.journeys.KeepsRetain(e.Client), Copy: hop.Copy, Sender: j.Sender}
-	b.bySeq[e.Seq] = Finding{b.judge.Message(msg), j.Sender}
-	b.judged = append(b.judged, e.Seq)
-	for b.judged[0]+traceLength < e.Seq { // its event is no longer kept either
-		delete(b.bySeq, b.judged[0])
-		b.judged = b.judged[1:]
-	}
+	b.findings[e.Seq%traceLength] = numbered{e.Seq, Finding{b.judge.Message(msg), j.Sender}}
+}
+
+// numbered is a finding about the event with the number.
+type numbered struct {
+	seq uint64
+	Finding
 }
 
 // second returns the slot of the rate window for the time, cleared if it is new; b.mu
@@ -297,8 +298,11 @@ func (b *Bench) Rate() float64 {
 func (b *Bench) Finding(seq uint64) (Finding, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	f, ok := b.bySeq[seq]
-	return f, ok
+	if b.findings == nil {
+		return Finding{}, false
+	}
+	f := &b.findings[seq%traceLength]
+	return f.Finding, f.seq == seq && seq != 0
 }
 
 // Journey returns the journey that the event with the number belongs to, as a copy.

@@ -80,9 +80,8 @@ type Bench struct {
 	judge      *contract.Judge
 	journeys   *trace.Journeys
 	statistics *trace.Statistics
-	analysed   float64 // of a record
-	bySeq      map[uint64]Finding
-	judged     []uint64 // the keys of bySeq, oldest first
+	analysed   float64    // of a record
+	findings   []numbered // by the event's number, modulo the length of the trace
 	missed     uint64
 	rates      [rateWindow + 1]int
 	rateAt     int64
@@ -104,9 +103,9 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 		o.Seed = mrand.Uint64()
 	}
 	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
-		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, bySeq: map[uint64]Finding{}, started: time.Now()}
+		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
-	b.Events = b.Log
+	b.Events, b.findings = b.Log, make([]numbered, traceLength)
 	for _, kind := range w.Devices {
 		for n := range max(1, kind.Count) {
 			b.ours[workspace.FillIn(kind.Session.ClientID, n+1)] = true
@@ -135,7 +134,7 @@ func Reopen(file *record.File) *Bench {
 	}
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
 	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
-		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, bySeq: map[uint64]Finding{}, started: time.Now()}
+		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
 	b.analysed = 0
 	b.wg.Go(b.analyse)

@@ -231,8 +231,9 @@ func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach) int {
 		c.Text(at[3], y, look.Clip(meaning(f, x, found), sparkAt-at[3]-2), t.Dim)
 		if wide && d.cell != nil {
 			var line []float64
-			for _, h := range d.cell.History {
-				if v, ok := payload.At(h.Value, f.Pointer); ok {
+			for i := range d.cell.History {
+				h := &d.cell.History[i]
+				if v, ok := payload.At(h.Value(), f.Pointer); ok {
 					if n, ok := payload.Plain(v).(float64); ok {
 						line = append(line, n)
 					}
