@@ -82,6 +82,7 @@ func Main(e Env) int {
 }
 
 func (e *Env) root() *cobra.Command {
+	var rec recording
 	root := &cobra.Command{
 		Use:   "hodstone [WORKSPACE]",
 		Short: "Define, simulate and prove MQTT between devices and brokers",
@@ -103,24 +104,36 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
-			return e.open(c.Context(), w, nil)
+			return e.open(c.Context(), w, nil, &rec)
 		},
 	}
+	rec.flags(root.Flags())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(e.demo(), e.contract(), e.watch(), e.send(), e.trace(), e.prove(), e.standIn(), e.version())
 	return root
 }
 
 // open shows the screens on a workspace.
-func (e *Env) open(ctx context.Context, w *workspace.Workspace, faults []string) error {
+func (e *Env) open(ctx context.Context, w *workspace.Workspace, faults []string, rec *recording) (err error) {
 	if !e.Terminal {
-		return usage("the screens need a terminal; 'hodstone prove' and 'hodstone contract check' work without")
+		return usage("the screens need a terminal; 'hodstone watch', 'hodstone prove' and 'hodstone contract check' work without")
 	}
 	b, err := workbench.New(w, workbench.Options{Faults: faults})
 	if err != nil {
 		return &exit{exitUsage, err}
 	}
-	defer b.Close()
+	stopRecord, err := rec.start(ctx, e, b.Log, map[string]string{"workspace": w.Name})
+	if err != nil {
+		b.Close()
+		return err
+	}
+	b.Recorder = rec.recorder
+	defer func() {
+		b.Close() // its last packets go onto the record
+		if closing := stopRecord(); closing != nil && err == nil {
+			err = closing
+		}
+	}()
 	if err := e.Screens(ctx, b); err != nil {
 		return &exit{exitUsage, err}
 	}
@@ -130,6 +143,7 @@ func (e *Env) open(ctx context.Context, w *workspace.Workspace, faults []string)
 func (e *Env) demo() *cobra.Command {
 	var write string
 	var faults []string
+	var rec recording
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the sea farm Marrow Voe, with its own stand-in broker",
@@ -142,9 +156,10 @@ func (e *Env) demo() *cobra.Command {
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
-			return e.open(c.Context(), w, faults)
+			return e.open(c.Context(), w, faults, &rec)
 		},
 	}
+	rec.flags(c.Flags())
 	c.Flags().StringVar(&write, "write", "", "write the demo workspace into this folder instead of opening it")
 	c.Flags().StringArrayVar(&faults, "fault", nil, "let the stand-in misbehave; may be given several times")
 	return c

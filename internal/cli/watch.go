@@ -32,6 +32,8 @@ type recording struct {
 	maxSize int64
 	maxAge  time.Duration
 	follow  []string
+
+	recorder *record.Recorder // at work, or nil
 }
 
 func (r *recording) flags(fl *pflag.FlagSet) {
@@ -49,6 +51,7 @@ func (r *recording) start(ctx context.Context, e *Env, log *trace.Log, meta map[
 		if err != nil {
 			return nil, &exit{exitUsage, err}
 		}
+		r.recorder = recorder
 	} else if r.maxSize != 0 || r.maxAge != 0 {
 		return nil, usage("--record-max-size and --record-max-age go with --record")
 	}

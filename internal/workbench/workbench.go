@@ -63,6 +63,8 @@ type Bench struct {
 	Events trace.Reader
 	// Record is that record; nil for a bench at work.
 	Record *record.File
+	// Recorder writes Log to a file; nil where nothing is recorded.
+	Recorder *record.Recorder
 
 	opt       Options
 	ctx       context.Context

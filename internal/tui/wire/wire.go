@@ -6,6 +6,7 @@ package wire
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -56,6 +57,7 @@ type Screen struct {
 	height  int
 	rap     map[string][]change
 	lanes   lanes
+	present map[string]bool // clients of the events that fit
 	checks  bool // show the observer's copies of the checks' own messages
 	find    string
 	seeking context.CancelFunc // of a search under way
@@ -63,7 +65,6 @@ type Screen struct {
 	open    *packetView
 	journal journeysView
 	tables  statisticsView
-	caption string // of what is exported
 }
 
 // change is a subscription that keeps the retain flag, or no longer does, from an event on.
@@ -74,7 +75,7 @@ type change struct {
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), rap: map[string][]change{}, height: 20, seen: map[uint64]trace.Event{}}
+	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), rap: map[string][]change{}, height: 20, seen: map[uint64]trace.Event{}, present: map[string]bool{}}
 	s.index.src = s.src
 	s.lanes.states = map[string]laneState{}
 	if s.record() {
@@ -108,6 +109,16 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 		return lines
 	}
 	lines := []look.RailLine{{Text: fmt.Sprintf("%.0f/s", s.bench.Rate()), Style: t.Dim}}
+	if r := s.bench.Recorder; r != nil {
+		switch st := r.State(); {
+		case st.Err != nil:
+			lines = append(lines, look.RailLine{Text: "✗ not recorded", Style: t.Broken})
+		case st.Missed > 0:
+			lines = append(lines, look.RailLine{Text: fmt.Sprintf("▤ %d, gaps", st.Events), Style: t.Warn})
+		default:
+			lines = append(lines, look.RailLine{Text: fmt.Sprintf("▤ %d kept", st.Events), Style: t.Ours})
+		}
+	}
 	if s.paused {
 		lines = append(lines, look.RailLine{Text: fmt.Sprintf("‖ %d new", s.waiting), Style: t.Warn})
 	}
@@ -138,6 +149,7 @@ func (s *Screen) Refresh() {
 		s.note(e)
 		if s.fits(e) {
 			s.index.ids = append(s.index.ids, e.Seq)
+			s.present[e.Client] = true
 		}
 	}
 	if arrived {
@@ -244,6 +256,7 @@ func (s *Screen) refill() {
 		s.scan = nil
 	}
 	s.index.ids, s.index.all = nil, false
+	s.present = map[string]bool{}
 	switch {
 	case s.record() && s.filter.String() == "" && len(s.lanes.in(laneHidden)) == 0:
 		s.index.all, s.index.n = true, int(s.src.Next()-1)
@@ -262,6 +275,7 @@ func (s *Screen) refill() {
 			for i := range events {
 				if s.fits(&events[i]) {
 					s.index.ids = append(s.index.ids, events[i].Seq)
+					s.present[events[i].Client] = true
 				}
 			}
 			from += uint64(len(events)) + missed
@@ -667,6 +681,7 @@ func (s *Screen) rows(from, h int) []trace.Event {
 			e = trace.Event{Seq: s.index.number(i), At: s.since, Kind: trace.Gap, Text: "no longer kept in memory: record the trace to keep it"}
 		}
 		seen[e.Seq] = e
+		s.present[e.Client] = true
 		out = append(out, e)
 	}
 	s.seen = seen
@@ -697,6 +712,11 @@ func (s *Screen) drawSequence(body look.Canvas) {
 
 // drawing is the sequence of events with the lanes as the user has them.
 func (s *Screen) drawing(events []trace.Event, t *look.Theme) sequence.Drawing {
-	return sequence.Drawing{Events: events, Lanes: s.lanes.in(laneShown), Folded: s.lanes.in(laneFolded), Cursor: -1, Since: s.since, Copy: s.isCopy,
+	shown, folded := s.lanes.in(laneShown), s.lanes.in(laneFolded)
+	if s.filter.String() != "" { // who says nothing that fits needs no lane
+		absent := func(name string) bool { return !s.present[name] }
+		shown, folded = slices.DeleteFunc(shown, absent), slices.DeleteFunc(folded, absent)
+	}
+	return sequence.Drawing{Events: events, Lanes: shown, Folded: folded, Cursor: -1, Since: s.since, Copy: s.isCopy,
 		Find: s.find, Marked: func(e *trace.Event) sequence.Mark { return s.mark(e, t) }}
 }
