@@ -58,7 +58,7 @@ type Screen struct {
 	rap     map[string][]change
 	lanes   lanes
 	present map[string]bool // clients of the events that fit
-	checks  bool // show the observer's copies of the checks' own messages
+	checks  bool            // show the observer's copies of the checks' own messages
 	find    string
 	seeking context.CancelFunc // of a search under way
 	search  int                // its number
