@@ -27,6 +27,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/record"
 	"hodstone/internal/trace"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
@@ -469,4 +470,52 @@ func BenchmarkWireScreen(b *testing.B) {
 	b.ReportMetric(float64(worst.Milliseconds()), "ms/slowest-key")
 	b.ReportMetric(0, "ns/op")
 	b.Logf("%s shown, %d keys", rate, keys)
+}
+
+// BenchmarkRecordOnScreen opens a record of a million events on the wire screen, and tells how
+// long that takes, how soon it answers while one scrolls, and how fast it was recorded.
+func BenchmarkRecordOnScreen(b *testing.B) {
+	const events = 1_000_000
+	path := filepath.Join(b.TempDir(), "million.db")
+	log := trace.NewLog(50_000)
+	began := time.Now()
+	r, err := record.Start(log, 1, record.Options{Path: path, Meta: map[string]string{"workspace": "a million"}})
+	if err != nil {
+		b.Fatal(err)
+	}
+	for n := range events {
+		p := &packet.Publish{Topic: fmt.Sprint("farm/pen/", n%500, "/oxygen"), Payload: fmt.Appendf(nil, `{"mgl": %d}`, n)}
+		log.Add(trace.Event{At: time.Now(), Client: fmt.Sprint("pen-", n%20), Role: trace.RoleDevice, Broker: "quay", Conn: 1, Kind: trace.Sent, Version: packet.V311, Packet: p, Raw: p.Append(nil, packet.V311)})
+		for n%1000 == 0 && r.State().Events < n-25_000 {
+			time.Sleep(time.Millisecond)
+		}
+	}
+	if err := r.Close(); err != nil || r.State().Missed > 0 {
+		b.Fatal(err, r.State())
+	}
+	recorded := time.Since(began)
+	binary(b)
+	start := time.Now()
+	x := open(b, 160, 47, "trace", "show", path)
+	x.await(`1000000 events`, `"mgl": 1\b`)
+	opened := time.Since(start)
+	var worst time.Duration
+	before := x.text()
+	for _, key := range []string{"NPage", "NPage", "G", "PPage", "PPage", "PPage", "g", "NPage", "NPage", "NPage"} {
+		pressed := time.Now()
+		x.keys(key)
+		for x.text() == before {
+		}
+		worst = max(worst, time.Since(pressed))
+		before = x.text()
+	}
+	rss, err := resident(x.pid)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.ReportMetric(float64(opened.Milliseconds()), "ms/open")
+	b.ReportMetric(float64(worst.Milliseconds()), "ms/slowest-page")
+	b.ReportMetric(float64(events)/recorded.Seconds(), "recorded/s")
+	b.ReportMetric(float64(rss)/1e6, "MB")
+	b.ReportMetric(0, "ns/op")
 }

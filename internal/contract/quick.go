@@ -180,13 +180,37 @@ func (q *quick) text(r gjson.Result) bool {
 			return false
 		}
 	}
-	if q.dateTime {
-		var t time.Time
-		if len(r.Raw) < 2 || t.UnmarshalJSON([]byte(r.Raw)) != nil {
+	if q.dateTime && !plainDateTime(r.Str) {
+		return false
+	}
+	return q.pattern == nil || q.pattern.MatchString(r.Str)
+}
+
+// plainDateTime tells whether s is a time of RFC 3339 §5.6 as programs write it, without leap
+// seconds or small letters.
+func plainDateTime(s string) bool {
+	const form = "0000-00-00T00:00:00"
+	if len(s) <= len(form) {
+		return false
+	}
+	for i := range len(form) {
+		if digit := s[i] >= '0' && s[i] <= '9'; digit != (form[i] == '0') || !digit && s[i] != form[i] {
 			return false
 		}
 	}
-	return q.pattern == nil || q.pattern.MatchString(r.Str)
+	tail := s[len(form):]
+	if tail[0] == '.' {
+		digits := strings.TrimLeft(tail[1:], "0123456789")
+		if len(digits) == len(tail)-1 {
+			return false
+		}
+		tail = digits
+	}
+	if tail != "Z" && (len(tail) != 6 || tail[0] != '+' && tail[0] != '-' || tail[3] != ':' || tail[1:3] > "23") {
+		return false
+	}
+	_, err := time.Parse(time.RFC3339, s)
+	return err == nil
 }
 
 // number compares with some room around the bounds, where float64 is not exact.

@@ -1,14 +1,19 @@
 package device_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"testing/synctest"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"hodstone/internal/device"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/trace"
@@ -256,4 +261,68 @@ func watch(t *testing.T, s *standin.Server, out chan<- string) {
 			out <- string(m.Payload)
 		}
 	}
+}
+
+// TestAThousandDevicesComeBackAtTheirRate: after a broker's restart no more than a hundred a
+// second connect, and all are back.
+func TestAThousandDevicesComeBackAtTheirRate(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(farm)}}, "f", "f")
+		if err != nil {
+			t.Fatal(err)
+		}
+		kind := w.Devices[0]
+		kind.Reactions, kind.Publishes, kind.Presence = nil, nil, ""
+		var mu sync.Mutex
+		s, _ := standin.New(standin.Options{Anonymous: true})
+		var dialled []time.Time
+		dial := func(ctx context.Context) (*link.Link, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			dialled = append(dialled, time.Now())
+			return s.Dial(ctx)
+		}
+		gate := rate.NewLimiter(100, 1)
+		const n = 1000
+		var ds []*device.Device
+		for i := range n {
+			d := device.New(device.Options{Kind: kind, Number: i + 1, Contract: w.Contract, Dial: dial, Gate: gate, Seed: 3})
+			ds = append(ds, d)
+			d.Start()
+		}
+		back := func() (on int) {
+			for _, d := range ds {
+				if d.State().Phase == device.On {
+					on++
+				}
+			}
+			return on
+		}
+		time.Sleep(11 * time.Second)
+		if on := back(); on != n {
+			t.Fatalf("%d of %d are on", on, n)
+		}
+		mu.Lock()
+		old := s
+		s, _ = standin.New(standin.Options{Anonymous: true})
+		dialled = nil
+		mu.Unlock()
+		old.Close()
+		time.Sleep(time.Minute)
+		if on := back(); on != n {
+			t.Errorf("%d of %d came back", on, n)
+		}
+		mu.Lock()
+		for i := range len(dialled) - 100 {
+			if span := dialled[i+100].Sub(dialled[i]); span < time.Second-time.Millisecond {
+				t.Errorf("101 came within %s", span)
+				break
+			}
+		}
+		mu.Unlock()
+		for _, d := range ds {
+			d.Stop()
+		}
+		s.Close()
+	})
 }

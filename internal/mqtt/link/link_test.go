@@ -340,3 +340,25 @@ func TestASlowedLink(t *testing.T) {
 		b.Close()
 	})
 }
+
+// TestEveryKindOfLinkCanBeSlowed: nothing comes before its time, all of it comes, and the end
+// after it, over every transport.
+func TestEveryKindOfLinkCanBeSlowed(t *testing.T) {
+	for name, pair := range pairs(t) {
+		t.Run(name, func(t *testing.T) {
+			a, b := pair()
+			defer b.Close()
+			a.Slow(Pace{Delay: 40 * time.Millisecond, Rate: 500_000})
+			start := time.Now()
+			sent := bytes.Repeat([]byte("0123456789"), 2000) // 40 ms at the rate
+			if _, err := a.Write(sent); err != nil {
+				t.Fatal(err)
+			}
+			go a.Close()
+			got, err := io.ReadAll(b)
+			if took := time.Since(start); !bytes.Equal(got, sent) || err != nil || took < 80*time.Millisecond || b.End() != EndFIN {
+				t.Errorf("%d bytes, %v after %s, %s", len(got), err, took, b.End())
+			}
+		})
+	}
+}
