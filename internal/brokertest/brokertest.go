@@ -117,27 +117,21 @@ func Start(t testing.TB, o Options) *Broker {
 // certificates writes what the broker needs for TLS and returns its lines.
 func (b *Broker) certificates(dir string) string {
 	b.t.Helper()
-	authority, err := trust.NewAuthority("test")
+	kit, err := trust.NewKit(Username, "127.0.0.1")
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	server, err := authority.Issue(trust.Request{CommonName: "broker", Names: []string{"127.0.0.1"}})
+	b.Client = kit.Client
+	chain, key, err := trust.PEM(kit.Server)
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	if b.Client, err = authority.Issue(trust.Request{CommonName: Username}); err != nil {
-		b.t.Fatal(err)
-	}
-	chain, key, err := trust.PEM(server)
-	if err != nil {
-		b.t.Fatal(err)
-	}
-	for name, content := range map[string][]byte{"ca.pem": authority.RootPEM(), "chain.pem": chain, "key.pem": key} {
+	for name, content := range map[string][]byte{"ca.pem": kit.RootPEM(), "chain.pem": chain, "key.pem": key} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o600); err != nil {
 			b.t.Fatal(err)
 		}
 	}
-	b.CA = authority.Pool()
+	b.CA = kit.Pool()
 	return fmt.Sprintf("cafile %[1]s/ca.pem\ncertfile %[1]s/chain.pem\nkeyfile %[1]s/key.pem\n", dir)
 }
 

@@ -1,10 +1,12 @@
 package trace
 
 import (
+	"slices"
 	"time"
 	"unsafe"
 
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
 )
 
 // Journey is one message followed from its publisher to each receiver. MQTT carries
@@ -41,7 +43,21 @@ type Hop struct {
 	Copy bool
 	// Delay is the time since it was sent; 0 with an unknown sender.
 	Delay time.Duration
+	// Verdict tells whether it arrived as the receiver's subscriptions promise.
+	Verdict HopVerdict
+	// Expected is the QoS that they promise; only where the verdict is known.
+	Expected packet.QoS
 }
+
+// HopVerdict says whether a message arrived as it must.
+type HopVerdict byte
+
+// The verdicts on a hop.
+const (
+	HopUnknown HopVerdict = iota // the subscriptions, or the publisher's QoS, are not known
+	HopKept                      // at the lower of the QoS published and granted (§3.8.4)
+	HopBroken                    // at another QoS, or without a subscription that matches
+)
 
 // journeyAge is how long a message may take to a receiver and still be matched. After
 // longer waits, those of absent clients, the sender counts as unknown: another client
@@ -98,19 +114,91 @@ func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 	return nil
 }
 
+// promises are what a client was granted.
+type promises struct {
+	granted map[string]packet.QoS // by filter
+	asked   map[uint16][]string   // filters of SUBSCRIBE packets that are not answered, by identifier
+	whole   bool                  // the session was seen from its beginning: there are no others
+}
+
+// promised returns the QoS that the client's subscriptions promise for a message: all that
+// are right, for with overlapping filters each may bring a copy of its own (§3.3.5).
+func (p *promises) promised(name string, qos packet.QoS) (out []packet.QoS) {
+	for filter, g := range p.granted {
+		_, plain, _ := topic.CutShare(filter)
+		if topic.Match(plain, name) {
+			out = append(out, min(qos, g))
+		}
+	}
+	return out
+}
+
+// subscription takes in what a client asks for and is granted.
+func (js *Journeys) subscription(e *Event) {
+	p := js.subs[e.Client]
+	if p == nil {
+		p = &promises{granted: map[string]packet.QoS{}, asked: map[uint16][]string{}}
+		js.subs[e.Client] = p
+	}
+	switch k := e.Packet.(type) {
+	case *packet.Connack:
+		if !k.SessionPresent {
+			*p = promises{granted: map[string]packet.QoS{}, asked: map[uint16][]string{}, whole: true}
+		}
+	case *packet.Subscribe:
+		var filters []string
+		for _, s := range k.Subscriptions {
+			filters = append(filters, s.Filter)
+		}
+		p.asked[k.ID] = filters
+	case *packet.Suback:
+		for i, filter := range p.asked[k.ID] {
+			if i < len(k.Codes) && k.Codes[i] <= 2 {
+				p.granted[filter] = packet.QoS(k.Codes[i])
+			}
+		}
+		delete(p.asked, k.ID)
+	case *packet.Unsubscribe:
+		for _, filter := range k.Filters {
+			delete(p.granted, filter)
+		}
+		p.whole = false // messages may still be under way
+	}
+}
+
+// judge says whether a live message arrived as its receiver's subscriptions promise.
+func (js *Journeys) judge(h *Hop, name string, published packet.QoS) {
+	p := js.subs[h.Client]
+	if p == nil || len(p.asked) > 0 {
+		return // a subscription may hold before its SUBACK was seen (§3.8.4)
+	}
+	all := p.promised(name, published)
+	if len(all) == 0 {
+		if p.whole {
+			h.Verdict, h.Expected = HopBroken, h.QoS
+		}
+		return
+	}
+	h.Verdict, h.Expected = HopBroken, slices.Max(all)
+	if slices.Contains(all, h.QoS) {
+		h.Verdict = HopKept
+	}
+}
+
 // Journeys follows messages as events are added. Not safe for concurrent use.
 type Journeys struct {
 	limit int
 	all   []*Journey
-	open  map[alikeKey]*alike // by topic and payload, those that may still arrive
-	acks  map[ackKey]*Journey // by publisher and packet identifier, those not complete
-	rap   map[string]bool     // clients whose subscriptions keep the retain flag
-	since map[string]uint64   // the event at which a client's session began: nothing older reaches it live
+	open  map[alikeKey]*alike  // by topic and payload, those that may still arrive
+	acks  map[ackKey]*Journey  // by publisher and packet identifier, those not complete
+	rap   map[string]bool      // clients whose subscriptions keep the retain flag
+	subs  map[string]*promises // by client
+	since map[string]uint64    // the event at which a client's session began: nothing older reaches it live
 }
 
 // NewJourneys returns a follower that keeps the last limit journeys.
 func NewJourneys(limit int) *Journeys {
-	return &Journeys{limit: limit, open: map[alikeKey]*alike{}, acks: map[ackKey]*Journey{}, rap: map[string]bool{}, since: map[string]uint64{}}
+	return &Journeys{limit: limit, open: map[alikeKey]*alike{}, acks: map[ackKey]*Journey{}, rap: map[string]bool{}, subs: map[string]*promises{}, since: map[string]uint64{}}
 }
 
 // All returns the journeys kept, oldest first.
@@ -129,7 +217,11 @@ func (js *Journeys) Add(e *Event) *Journey {
 		for _, s := range p.Subscriptions {
 			js.rap[e.Client] = s.RetainAsPublished
 		}
+		js.subscription(e)
+	case *packet.Suback, *packet.Unsubscribe:
+		js.subscription(e)
 	case *packet.Connack:
+		js.subscription(e)
 		if !p.SessionPresent {
 			js.since[e.Client] = e.Seq
 		}
@@ -200,6 +292,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 			a.fresh(e.At)
 			if j := a.arrive(e.Client, p.QoS, js.since[e.Client]); j != nil {
 				hop.Delay = e.At.Sub(j.SentAt)
+				js.judge(&hop, p.Topic, j.QoS)
 				j.Hops = append(j.Hops, hop)
 				return j
 			}

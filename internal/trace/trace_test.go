@@ -147,3 +147,44 @@ func TestASlowReaderIsToldWhatItMissed(t *testing.T) {
 		t.Error("waited for what never came")
 	}
 }
+
+// TestEveryHopHasItsVerdict: a copy is held against what its receiver was granted, by a
+// faithful broker and by one that does not lower the QoS.
+func TestEveryHopHasItsVerdict(t *testing.T) {
+	for fault, want := range map[string]trace.HopVerdict{"": trace.HopKept, "qos.not-lowered": trace.HopBroken} {
+		synctest.Test(t, func(t *testing.T) {
+			o := standin.Options{Anonymous: true}
+			if fault != "" {
+				o.Faults = []string{fault}
+			}
+			s, _ := standin.New(o)
+			defer s.Close()
+			log := trace.NewLog(1000)
+			low := connect(t, s, log, "low", packet.V311, packet.Subscription{Filter: "pen/+", QoS: 0}, packet.Subscription{Filter: "pen/9", QoS: 1})
+			pub := connect(t, s, log, "pub", packet.V311)
+			for _, topic := range []string{"pen/1", "pen/9"} {
+				if _, err := pub.Publish(t.Context(), packet.Publish{Topic: topic, QoS: 1}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			synctest.Wait()
+			js := trace.NewJourneys(100)
+			st := trace.NewStatistics()
+			events, _ := log.Read(1, 1000)
+			for i := range events {
+				js.Add(&events[i])
+				st.Add(&events[i])
+			}
+			all := js.All()
+			if len(all) != 2 || len(all[0].Hops) != 1 || all[0].Hops[0].Verdict != want || all[0].Hops[0].Expected != 0 || all[1].Hops[0].Verdict != trace.HopKept {
+				t.Errorf("fault %q: %+v %+v", fault, all[0].Hops, all[1].Hops)
+			}
+			topics, clients := st.Topics(time.Now()), st.Clients(time.Now())
+			if len(topics) != 2 || topics[0].Topic != "pen/1" || topics[0].Messages != 1 || len(clients) != 2 || clients[0].Client != "low" || clients[0].Got != 2 || clients[1].Published != 2 || !clients[1].Connected {
+				t.Errorf("%+v\n%+v", topics, clients)
+			}
+			low.Disconnect(0)
+			pub.Disconnect(0)
+		})
+	}
+}

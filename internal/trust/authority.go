@@ -116,6 +116,25 @@ func (a *Authority) Issue(r Request) (tls.Certificate, error) {
 	return out, nil
 }
 
+// Kit is what a run over TLS needs: a CA, a server's certificate and a client's.
+type Kit struct {
+	*Authority
+	Server, Client tls.Certificate
+}
+
+// NewKit makes a new CA, and certificates for a server with the names and for a client
+// whose subject is the common name.
+func NewKit(client string, names ...string) (k Kit, err error) {
+	if k.Authority, err = NewAuthority("test"); err != nil {
+		return k, err
+	}
+	if k.Server, err = k.Issue(Request{CommonName: "server", Names: names}); err != nil {
+		return k, err
+	}
+	k.Client, err = k.Issue(Request{CommonName: client})
+	return k, err
+}
+
 // Pool holds the root, for whoever shall trust the authority.
 func (a *Authority) Pool() *x509.CertPool {
 	p := x509.NewCertPool()

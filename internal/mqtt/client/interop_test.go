@@ -77,11 +77,7 @@ func TestWithTheDebianBroker(t *testing.T) {
 
 // TestWithTheStandIn holds our own broker to the same conversation.
 func TestWithTheStandIn(t *testing.T) {
-	ca, err := trust.NewAuthority("test")
-	if err != nil {
-		t.Fatal(err)
-	}
-	cert, err := ca.Issue(trust.Request{CommonName: "s", Names: []string{"127.0.0.1"}})
+	kit, err := trust.NewKit("c", "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,14 +87,14 @@ func TestWithTheStandIn(t *testing.T) {
 	}
 	defer s.Close()
 	for _, scheme := range []string{"mqtt", "mqtts", "ws", "wss"} {
-		url, _, err := s.ListenURL(scheme+"://127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{cert}})
+		url, _, err := s.ListenURL(scheme+"://127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{kit.Server}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, v := range []packet.Version{packet.V31, packet.V311, packet.V5} {
 			t.Run(scheme+" in "+v.String(), func(t *testing.T) {
 				conversation(t, v, 19_000, func(ctx context.Context) (*link.Link, error) {
-					return link.Dial(ctx, url, link.Options{TLS: &tls.Config{RootCAs: ca.Pool()}})
+					return link.Dial(ctx, url, link.Options{TLS: &tls.Config{RootCAs: kit.Pool()}})
 				})
 			})
 		}
@@ -198,11 +194,7 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 
 // TestOldTLSOnlyWhereItIsAskedFor: TLS below 1.2 against a listener of our own.
 func TestOldTLSOnlyWhereItIsAskedFor(t *testing.T) {
-	ca, err := trust.NewAuthority("test")
-	if err != nil {
-		t.Fatal(err)
-	}
-	cert, err := ca.Issue(trust.Request{CommonName: "s", Names: []string{"127.0.0.1"}})
+	kit, err := trust.NewKit("c", "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -212,12 +204,12 @@ func TestOldTLSOnlyWhereItIsAskedFor(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer s.Close()
-		url, _, err := s.ListenURL("mqtts://127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: version, MaxVersion: version})
+		url, _, err := s.ListenURL("mqtts://127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{kit.Server}, MinVersion: version, MaxVersion: version})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, asked := range []bool{false, true} {
-			config := &tls.Config{RootCAs: ca.Pool()}
+			config := &tls.Config{RootCAs: kit.Pool()}
 			if asked {
 				config.MinVersion = tls.VersionTLS10
 			}

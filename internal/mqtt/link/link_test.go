@@ -19,15 +19,11 @@ import (
 // pairs returns every kind of link, so that one test holds them to the same behaviour.
 func pairs(t *testing.T) map[string]func() (*Link, *Link) {
 	t.Helper()
-	ca, err := trust.NewAuthority("test")
+	ca, err := trust.NewKit("client", "127.0.0.1", "::1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	server, err := ca.Issue(trust.Request{CommonName: "server", Names: []string{"127.0.0.1", "::1"}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	config := &tls.Config{Certificates: []tls.Certificate{server}}
+	config := &tls.Config{Certificates: []tls.Certificate{ca.Server}}
 	out := map[string]func() (*Link, *Link){"pipe": Pipe}
 	for name, where := range map[string][3]string{"tcp": {"tcp", "127.0.0.1:0", "mqtt"}, "tls": {"tcp", "127.0.0.1:0", "mqtts"}, "ws": {"tcp", "127.0.0.1:0", "ws"},
 		"wss": {"tcp", "127.0.0.1:0", "wss"}, "unix": {"unix", filepath.Join(t.TempDir(), "s"), "unix"}, "tcp over IPv6": {"tcp", "[::1]:0", "mqtt"}} {

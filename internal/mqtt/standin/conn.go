@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -35,6 +36,7 @@ type conn struct {
 	aliases    map[uint32]string
 	receiveMax int
 	maxPacket  int
+	aliasMax   int  // topic aliases that the client lets us set
 	goodbye    bool // DISCONNECT came: no will
 	wantsWill  bool // DISCONNECT 0x04 came (5.0 §3.14.2.1)
 
@@ -182,6 +184,7 @@ func (c *conn) dropLocked() {
 func (c *conn) write() {
 	var buf []byte
 	var spare []packet.Packet // the last batch's memory, for the next queue
+	var ours aliases
 	for {
 		c.s.mu.Lock()
 		for len(c.queue) == 0 && !c.closing {
@@ -190,10 +193,14 @@ func (c *conn) write() {
 		batch := c.queue
 		c.queue = spare[:0]
 		version := c.version
+		ours.most = c.aliasMax
 		last := c.closing
 		c.s.mu.Unlock()
 		buf = buf[:0]
 		for _, p := range batch {
+			if m, ok := p.(*packet.Publish); ok && ours.most > 0 {
+				p = ours.abbreviate(m)
+			}
 			at := len(buf)
 			buf = p.Append(buf, version)
 			if c.peer != nil {
@@ -226,6 +233,35 @@ func (c *conn) write() {
 			buf = nil // an idle connection holds no memory
 		}
 	}
+}
+
+// aliases are the topic aliases that the stand-in has set for a client (5.0 §3.3.2.3.4); the
+// writing goroutine's own.
+type aliases struct {
+	most int
+	set  map[string]uint32
+}
+
+// abbreviate replaces the topic by an alias where one is set, and sets one where there
+// is room.
+func (a *aliases) abbreviate(p *packet.Publish) *packet.Publish {
+	alias, known := a.set[p.Topic]
+	if !known {
+		if len(a.set) >= a.most {
+			return p
+		}
+		if a.set == nil {
+			a.set = map[string]uint32{}
+		}
+		alias = uint32(len(a.set) + 1)
+		a.set[strings.Clone(p.Topic)] = alias
+	}
+	short := *p
+	short.Properties = append(packet.Properties{packet.Int(packet.TopicAlias, alias)}, p.Properties...)
+	if known {
+		short.Topic = ""
+	}
+	return &short
 }
 
 // pushLocked queues a packet; PUBLISH at QoS 0 is dropped where the queue is full or
@@ -311,6 +347,7 @@ func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
 	keepAlive := int(connect.KeepAlive)
 	c.receiveMax = min(maxInFlight, int(connect.Properties.IntOr(packet.ReceiveMaximum, 65535)))
 	c.maxPacket = int(connect.Properties.IntOr(packet.MaximumPacketSize, 0))
+	c.aliasMax = min(topicAliasMax, int(connect.Properties.IntOr(packet.TopicAliasMaximum, 0)))
 	ack := &packet.Connack{}
 	if c.version == packet.V5 {
 		if n := s.opt.Limits.ServerKeepAlive; n > 0 {

@@ -370,9 +370,27 @@ func TestRequestsAndAliases(t *testing.T) {
 			t.Error(err)
 		}
 		stop()
-		w := newPeer(t, s, packet.V5, "w")
+		// And the other way: the watcher allows three, which the stand-in sets.
+		set, used := map[string]bool{}, 0
+		w := newPeer(t, s, packet.V5, "w", func(o *client.Options) {
+			o.Connect.Properties = packet.Properties{packet.Int(packet.TopicAliasMaximum, 3)}
+			o.Hooks.Received = func(p packet.Packet, _ []byte, _ error) {
+				if m, ok := p.(*packet.Publish); ok && m.Properties.IntOr(packet.TopicAlias, 0) > 0 {
+					if m.Topic == "" {
+						used++
+					} else {
+						set[m.Topic] = true
+					}
+				}
+			}
+		})
 		w.connect(t)
 		w.subscribe(t, "long/#", 1)
+		defer func() {
+			if len(set) != 3 || used != 9 {
+				t.Errorf("the stand-in set %v and used them %d times", set, used)
+			}
+		}()
 		for round := range 2 {
 			for n := range 40 { // more topics than aliases are allowed
 				for range 2 {

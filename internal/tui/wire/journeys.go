@@ -162,21 +162,26 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 	}
 	for i := range j.Hops {
 		h := &j.Hops[i]
+		// The observer's copy is held against the contract, every copy against what its
+		// receiver was granted.
 		mark := s.mark(&trace.Event{Seq: h.Seq, Role: s.roleOf(h.Client), Kind: trace.Received, Packet: journeyPacket(j)}, t)
 		st, sign := t.Text, ""
 		switch {
+		case h.Verdict == trace.HopBroken:
+			st, sign = t.Broken, "✗"
 		case mark.Sign != "":
 			st, sign = mark.Style, mark.Sign
 		case h.Copy:
 			st = t.Ours
-		case s.roleOf(h.Client) == trace.RoleObserver:
-			if _, judged := s.bench.Finding(h.Seq); judged {
-				sign = "✓"
-			}
+		case h.Verdict == trace.HopKept:
+			sign = "✓"
 		}
 		text := fmt.Sprintf("%s q%d", h.Client, h.QoS)
 		if h.QoS < j.QoS && j.Sender != "" {
 			text += "↓" // lowered to what the subscription was granted
+		}
+		if h.Verdict == trace.HopBroken {
+			text += fmt.Sprintf(", granted q%d", h.Expected)
 		}
 		switch {
 		case h.Copy:
