@@ -124,7 +124,29 @@ func empty(v reflect.Value) bool {
 
 // accepts tells whether the text is JSON and certainly fits the schema.
 func (q *quick) accepts(b []byte) bool {
-	return q != nil && len(b) > 0 && len(b) <= maxQuickBytes && utf8.Valid(b) && gjson.ValidBytes(b) && q.fits(gjson.ParseBytes(b))
+	return q != nil && len(b) > 0 && len(b) <= maxQuickBytes && !largeNumbers(b) && utf8.Valid(b) && gjson.ValidBytes(b) && q.fits(gjson.ParseBytes(b))
+}
+
+// largeNumbers tells whether there may be numbers out of range: any with an exponent, or with
+// very many digits. It does not look at where strings begin and end.
+func largeNumbers(b []byte) bool {
+	digits := 0
+	for _, c := range b {
+		switch {
+		case c >= '0' && c <= '9':
+			if digits++; digits > 100 {
+				return true
+			}
+			continue
+		case (c == 'e' || c == 'E') && digits > 0:
+			return true
+		case c == '.' && digits > 0:
+			digits++ // the fraction belongs to the number
+			continue
+		}
+		digits = 0
+	}
+	return false
 }
 
 func (q *quick) fits(r gjson.Result) bool {

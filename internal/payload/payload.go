@@ -111,7 +111,47 @@ func decodeJSON(b []byte) (any, error) {
 		}
 		return nil, &Error{JSON, at, "something follows the JSON text"}
 	}
+	if n := beyond(v); n != "" {
+		return nil, &Error{JSON, max(0, bytes.Index(b, []byte(n))), fmt.Sprintf("the number %.40s is out of range: programs that compute with it in double precision cannot hold it (RFC 8259 §6)", n)}
+	}
 	return v, nil
+}
+
+// The bounds of numbers: those of a double are e±308 with 17 digits. Numbers far beyond can
+// stop or crash whoever computes with them exactly.
+const (
+	maxExponent = 400
+	maxDigits   = 400
+)
+
+// beyond returns a number in the value that is out of range, or "".
+func beyond(v any) string {
+	switch v := v.(type) {
+	case json.Number:
+		s := string(v)
+		i := strings.IndexAny(s, "eE")
+		if i >= 0 {
+			if e, err := strconv.Atoi(s[i+1:]); err != nil || e > maxExponent || e < -maxExponent {
+				return s
+			}
+		}
+		if len(s) > maxDigits {
+			return s
+		}
+	case []any:
+		for _, x := range v {
+			if n := beyond(x); n != "" {
+				return n
+			}
+		}
+	case map[string]any:
+		for _, x := range v {
+			if n := beyond(x); n != "" {
+				return n
+			}
+		}
+	}
+	return ""
 }
 
 // TwiceEncoded tells whether a decoded JSON value is a string that holds a JSON object

@@ -92,6 +92,16 @@ func TestShowFitsOnALine(t *testing.T) {
 	}
 }
 
+// TestNumbersOutOfRange: what would stop whoever computes with it is no payload.
+func TestNumbersOutOfRange(t *testing.T) {
+	for text, sound := range map[string]bool{`{"a":[1e-100000020]}`: false, `1E401`: false, `-1e+99999999999999999999`: false, `[` + strings.Repeat("7", 401) + `]`: false, `{"a":1e308,"b":-2.5E-300}`: true, `"1e999"`: true} {
+		_, err := Decode(JSON, []byte(text))
+		if (err == nil) != sound || err != nil && !strings.Contains(err.Error(), "is out of range") {
+			t.Errorf("%.40s: %v", text, err)
+		}
+	}
+}
+
 // FuzzView: whatever a message carries can be shown, with no more rows than are made.
 func FuzzView(f *testing.F) {
 	for _, s := range []string{`{"a":[1,{"b":null}],"c":"d"}`, "[", "GIF89a\x30\x00\x20\x00\x80\x00\x00", "\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x02\x00\x00\x00", "II*\x00\x08\x00\x00\x00", "\xff\xd8\xff\xe0", "BM", "RIFF\x00\x00\x00\x00WEBPVP8 "} {
