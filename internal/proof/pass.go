@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -96,12 +95,6 @@ func KeepSession(p *Peer) {
 		p.opt.Connect.Properties = append(p.opt.Connect.Properties, packet.Int(packet.SessionExpiry, 300))
 	}
 }
-
-// ownClientID is what the client identifiers of checks look like; see [Pass.Peer].
-var ownClientID = regexp.MustCompile(`^hod[0-9a-z]+v[345]n[0-9]+$`)
-
-// OwnClientID tells whether a client identifier is one of the checks' clients.
-func OwnClientID(id string) bool { return ownClientID.MatchString(id) }
 
 // WithWill leaves a will.
 func WithWill(w packet.Will) Option { return func(p *Peer) { p.opt.Connect.Will = &w } }

@@ -11,10 +11,11 @@ import (
 )
 
 // RecordPeers returns the hooks that turn what a stand-in's clients do into events of the
-// log, seen as from the client: what the stand-in receives, the client sent. Clients whose
-// identifier ours tells are left out: they are recorded at their own end. sighted is told,
+// log, seen as from the client: what the stand-in receives, the client sent. Connections whose
+// address ours tells are left out: they are recorded at their own end; it is asked when the
+// first packet came, and again with gone when such a connection has ended. sighted is told,
 // for people, who came, left or was refused. Both may be nil.
-func RecordPeers(broker string, log *Log, ours func(clientID string) bool, sighted func(what, text string)) *standin.Hooks {
+func RecordPeers(broker string, log *Log, ours func(address string, gone bool) bool, sighted func(what, text string)) *standin.Hooks {
 	r := &peers{broker: broker, log: log, ours: ours, sighted: sighted, known: map[*standin.Peer]*peer{}, conns: map[string]int{}}
 	return &standin.Hooks{Opened: r.opened, Received: r.received, Sent: r.sent, Ended: r.ended}
 }
@@ -22,7 +23,7 @@ func RecordPeers(broker string, log *Log, ours func(clientID string) bool, sight
 type peers struct {
 	broker  string
 	log     *Log
-	ours    func(string) bool
+	ours    func(address string, gone bool) bool
 	sighted func(what, text string)
 
 	mu    sync.Mutex
@@ -56,7 +57,7 @@ func (r *peers) of(p *standin.Peer) *peer {
 	if k.name == "" {
 		k.name = p.Address
 	}
-	k.hidden = r.ours != nil && r.ours(p.ClientID)
+	k.hidden = r.ours != nil && r.ours(p.Address, false)
 	r.conns[k.name]++
 	k.conn = r.conns[k.name]
 	if !k.hidden {
@@ -114,6 +115,9 @@ func (r *peers) ended(p *standin.Peer, text string) {
 	k := r.add(p, Event{Kind: Link, Link: client.LinkEnded, Text: text})
 	if k.in {
 		r.tell(k, "left", "%s: %s", k.name, text)
+	}
+	if k.hidden {
+		r.ours(p.Address, true)
 	}
 	delete(r.known, p)
 }

@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	mrand "math/rand/v2"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -75,7 +74,7 @@ type Bench struct {
 	observers []*observer
 	devices   []*device.Device
 	started   time.Time
-	ours      map[string]bool  // client identifiers of the devices
+	dialled   sync.Map         // the local addresses of our own links to stand-ins
 	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
 	mu         sync.Mutex // guards what follows
@@ -104,15 +103,10 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	if o.Seed == 0 {
 		o.Seed = mrand.Uint64()
 	}
-	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
+	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{},
 		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
 	b.Events, b.findings = b.Log, make([]numbered, traceLength)
-	for _, kind := range w.Devices {
-		for n := range max(1, kind.Count) {
-			b.ours[workspace.FillIn(kind.Session.ClientID, n+1)] = true
-		}
-	}
 	for _, br := range w.Brokers {
 		for _, l := range br.Listeners {
 			b.urls[br.Name+"/"+l.Name] = l.URL
@@ -135,7 +129,7 @@ func Reopen(file *record.File) *Bench {
 		name = file.Path
 	}
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
-	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{}, ours: map[string]bool{},
+	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{},
 		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
 	b.ctx, b.stop = context.WithCancel(context.Background())
 	b.analysed = 0
@@ -183,13 +177,20 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 	return nil
 }
 
-// isOurs tells whether a stand-in's client is one that Hodstone runs, and so is traced at its
-// own end.
-func (b *Bench) isOurs(clientID string) bool {
-	return b.opt.Peers == nil && (b.ours[clientID] || proof.OwnClientID(clientID) || ownClientID.MatchString(clientID))
+// isOurs tells whether a stand-in's connection is one that Hodstone made, and so is traced at
+// its own end. It goes by the address, for a real device may come under the client identifier
+// of the simulated one that it replaces.
+func (b *Bench) isOurs(address string, gone bool) bool {
+	if b.opt.Peers != nil {
+		return false
+	}
+	if gone {
+		b.dialled.Delete(address)
+		return true
+	}
+	_, ours := b.dialled.Load(address)
+	return ours
 }
-
-var ownClientID = regexp.MustCompile(`^hodstone[0-9]+$`)
 
 // StandIn returns a broker's stand-in at work, or nil.
 func (b *Bench) StandIn(broker string) *standin.Server { return b.standins[broker] }
@@ -318,7 +319,11 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 		if login != nil && login.Certificate != nil {
 			config.Certificates = []tls.Certificate{*login.Certificate}
 		}
-		return link.Dial(ctx, u, link.Options{TLS: config})
+		made, err := link.Dial(ctx, u, link.Options{TLS: config})
+		if br := b.Workspace.Broker(broker); err == nil && b.standins[br.Name] != nil {
+			b.dialled.Store(made.LocalAddr().String(), true)
+		}
+		return made, err
 	}
 }
 

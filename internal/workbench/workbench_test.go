@@ -12,6 +12,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
@@ -296,5 +297,48 @@ func TestThePasswordIsNowhere(t *testing.T) {
 	}
 	if text := fmt.Sprintf("%+v %#v", b.Devices(), b.Workspace.Login("bench")); strings.Contains(text, b.Workspace.Login("bench").Password.Reveal()) {
 		t.Error("the password is in the states")
+	}
+}
+
+// TestARealDeviceUnderASimulatedOnesName: it is seen at the stand-in, and nothing that Hodstone's
+// own clients do is recorded twice.
+func TestARealDeviceUnderASimulatedOnesName(t *testing.T) {
+	b := open(t, "5")
+	defer b.Close()
+	ctx := t.Context()
+	await(t, b, "the devices", func(s workbench.Snapshot) bool { return len(s.Cells) > 0 && s.Cells[0].Count > 0 })
+	own := b.Devices()[0]
+	count := func(client string, role trace.Role) (n int) {
+		events, _ := b.Log.Read(1, 50_000)
+		for i := range events {
+			if events[i].Client == client && events[i].Role == role {
+				n++
+			}
+		}
+		return n
+	}
+	if n := count(own.Name, trace.RolePeer) + count(own.ClientID, trace.RolePeer); n > 0 || count(own.Name, trace.RoleDevice) == 0 {
+		t.Fatalf("%d events of our own device stand there twice", n)
+	}
+	b.Device(own.Name).Stop()
+	target, err := b.Target("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: own.ClientID, CleanStart: true},
+		Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, b.URLs(target.Broker)[0]) }}
+	target.Login.Apply(&o)
+	c := client.New(o)
+	if _, err := c.Connect(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Publish(ctx, packet.Publish{Topic: "v/1/level", QoS: 1, Payload: []byte("7")}); err != nil {
+		t.Fatal(err)
+	}
+	c.Disconnect(0)
+	for end := time.Now().Add(10 * time.Second); count(own.ClientID, trace.RolePeer) < 6; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("%d events of the real device", count(own.ClientID, trace.RolePeer))
+		}
 	}
 }

@@ -159,7 +159,9 @@ func (v *inside) drawRefusals(c look.Canvas) {
 	t := c.Theme
 	c.Rule(0, fmt.Sprintf("refused: %d", len(v.refusals)), t.Strong)
 	if len(v.refusals) == 0 {
-		c.Text(2, 1, "Nothing so far. A wrong password, a filter beyond the rights or a limit shows here, with the reason that the client does not get to see.", t.Dim)
+		for i, l := range look.Wrap("Nothing so far. A wrong password, a filter beyond the rights or a limit shows here, with the reason that the client does not get to see.", c.W-4) {
+			c.Text(2, 1+i, l, t.Dim)
+		}
 		return
 	}
 	for i := 0; i+1 < c.H && i < len(v.refusals); i++ {

@@ -198,6 +198,9 @@ func latest(clients []trace.ClientStatistics) (at time.Time) {
 
 func topicRows(topics []trace.TopicStatistics, now time.Time, w int) (columns []column, rows []row) {
 	columns = []column{{"messages", 8, true}, {"rate", 8, true}, {"bytes", 9, true}, {"QoS", 3, true}, {"retained", 8, false}, {"age", 4, true}, {"last value", max(10, w/3), false}}
+	if w < 90 {
+		columns = []column{{"count", 6, true}, {"rate", 7, true}, {"QoS", 3, false}, {"age", 4, true}, {"last value", max(8, w-18-max(14, w/4)-14), false}}
+	}
 	for i := range topics {
 		t := &topics[i]
 		retained := ""
@@ -206,6 +209,11 @@ func topicRows(topics []trace.TopicStatistics, now time.Time, w int) (columns []
 			retained = "stored"
 		case t.Retained:
 			retained = "retain"
+		}
+		if w < 90 { // the value tells more than its length
+			rows = append(rows, row{name: t.Topic, rate: t.Rate, count: t.Messages, bytes: t.Bytes, last: t.Last, cells: []string{fmt.Sprint(t.Messages), fmt.Sprintf("%.1f/s", t.Rate),
+				fmt.Sprintf("%d%s", t.QoS, map[bool]string{true: " r"}[retained != ""]), look.Age(now.Sub(t.Last)), payload.Show(t.Payload, w)}})
+			continue
 		}
 		rows = append(rows, row{name: t.Topic, rate: t.Rate, count: t.Messages, bytes: t.Bytes, last: t.Last, cells: []string{fmt.Sprint(t.Messages), fmt.Sprintf("%.1f/s", t.Rate), size(t.Bytes),
 			fmt.Sprint(t.QoS), retained, look.Age(now.Sub(t.Last)), payload.Show(t.Payload, w)}})
