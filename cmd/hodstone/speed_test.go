@@ -273,9 +273,9 @@ func pump(b *testing.B, pub *client.Client, n int, got *atomic.Int64, arrived ch
 	}
 }
 
-// minimumFlow is how many messages a measurement needs at least: /proc tells processor
-// time in steps of 10 ms.
-const minimumFlow = 100_000
+// flowLength is how many messages a measurement takes, whatever b.N: /proc tells processor
+// time in steps of 10 ms, and the first messages of a process cost more.
+const flowLength = 300_000
 
 // BenchmarkThroughBroker is Hodstone's processor time for sending, receiving and tracing,
 // against the broker's for passing on.
@@ -283,7 +283,7 @@ func BenchmarkThroughBroker(b *testing.B) {
 	tune()
 	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})
 	b.Run("traced", func(b *testing.B) {
-		n := max(b.N, minimumFlow)
+		n := flowLength
 		theirs, ours := broker.CPU(), ownCPU(b)
 		flow(b, broker.URLs["tcp"], n, trace.NewLog(50_000))
 		report(b, n, ownCPU(b)-ours, broker.CPU()-theirs)
@@ -291,7 +291,7 @@ func BenchmarkThroughBroker(b *testing.B) {
 	// Every payload differs from the one before: a verdict that is known already would
 	// make it too easy.
 	b.Run("traced and judged", func(b *testing.B) {
-		n := max(b.N, minimumFlow)
+		n := flowLength
 		bench := judging(b, broker.URLs["tcp"])
 		pub := client.New(client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: "pub", CleanStart: true},
 			Dial:  func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
@@ -386,7 +386,7 @@ func report(b *testing.B, n int, ours, theirs time.Duration) {
 func BenchmarkStandIn(b *testing.B) {
 	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})
 	cmd, url := child(b, "stand-in")
-	n := max(b.N, minimumFlow)
+	n := flowLength
 	theirs := broker.CPU()
 	flow(b, broker.URLs["tcp"], n, nil)
 	theirs = broker.CPU() - theirs

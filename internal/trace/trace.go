@@ -116,6 +116,13 @@ func (l *Log) Next() uint64 {
 // Read returns at most limit events from number from on (1 for the oldest kept), and
 // how many of those asked for are gone.
 func (l *Log) Read(from uint64, limit int) (events []Event, missed uint64) {
+	events = make([]Event, min(uint64(limit), l.Next()-min(max(from, 1), l.Next())))
+	n, missed := l.ReadInto(from, events)
+	return events[:n], missed
+}
+
+// ReadInto is Read into a caller's memory: as many events as it has room for.
+func (l *Log) ReadInto(from uint64, room []Event) (n int, missed uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	from = max(from, 1)
@@ -123,10 +130,11 @@ func (l *Log) Read(from uint64, limit int) (events []Event, missed uint64) {
 		missed = oldest - from
 		from = oldest
 	}
-	for ; from < l.next && len(events) < limit; from++ {
-		events = append(events, l.ring[from%uint64(len(l.ring))])
+	for ; from < l.next && n < len(room); n++ {
+		room[n] = l.ring[from%uint64(len(l.ring))]
+		from++
 	}
-	return events, missed
+	return n, missed
 }
 
 // At returns the event with the number, if it is still kept.

@@ -191,21 +191,23 @@ func OfChecks(topic string) bool {
 func (b *Bench) watch() {
 	next := uint64(1)
 	granted := map[string]packet.QoS{}
+	room := make([]trace.Event, 2000)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for b.ctx.Err() == nil {
-		events, missed := b.Log.Read(next, 2000)
-		next += uint64(len(events)) + missed
+		n, missed := b.Log.ReadInto(next, room)
+		events := room[:n]
+		next += uint64(n) + missed
 		b.mu.Lock()
 		b.missed += missed
 		for i := range events {
 			b.take(&events[i], granted)
 		}
-		if len(events) < 2000 {
+		if n < len(room) {
 			b.judge.Tick(time.Now())
 		}
 		b.mu.Unlock()
-		if len(events) == 2000 {
+		if n == len(room) {
 			continue
 		}
 		timer.Reset(watchEvery)
