@@ -373,9 +373,17 @@ func (s *sighting) clients(all []standin.ClientInfo) {
 		if login == "" {
 			login = "anonymous"
 		}
-		s.say(map[string]any{"event": "client", "client_id": c.ID, "address": c.Address, "version": c.Version.String(), "login": login, "connected": c.Connected, "filters": c.Filters,
+		kept := "session ends with it"
+		expiry := any(int(c.Expiry / time.Second))
+		switch {
+		case c.Expiry == standin.Never:
+			kept, expiry = "session kept", "never"
+		case c.Expiry > 0:
+			kept = "session kept " + c.Expiry.String()
+		}
+		s.say(map[string]any{"event": "client", "client_id": c.ID, "session_expiry": expiry, "address": c.Address, "version": c.Version.String(), "login": login, "connected": c.Connected, "filters": c.Filters,
 			"in_flight": c.InFlight, "waiting": c.Waiting, "dropped": c.Dropped, "published": c.Published, "delivered": c.Delivered, "published_per_second": c.PublishedRate, "delivered_per_second": c.DeliveredRate},
-			"%-24s %-22s MQTT %-5s %-12s in %.1f/s out %.1f/s, %d in flight, %d waiting, %d dropped, %s", c.ID, where, c.Version, login, c.PublishedRate, c.DeliveredRate, c.InFlight, c.Waiting, c.Dropped,
+			"%-24s %-22s MQTT %-5s %-12s in %.1f/s out %.1f/s, %d in flight, %d waiting, %d dropped, %s, %s", c.ID, where, c.Version, login, c.PublishedRate, c.DeliveredRate, c.InFlight, c.Waiting, c.Dropped, kept,
 			strings.Join(c.Filters, " "))
 	}
 }

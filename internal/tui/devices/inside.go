@@ -139,6 +139,12 @@ func (v *inside) draw(c look.Canvas) {
 		}
 		top.Right(x[7]+7, y, fmt.Sprint(k.Waiting), waiting)
 		tail := where
+		switch {
+		case k.Expiry == standin.Never:
+			tail += "  session kept"
+		case k.Expiry > 0:
+			tail += "  session kept " + k.Expiry.String()
+		}
 		if k.Dropped > 0 {
 			tail = fmt.Sprintf("✗ %d dropped  ", k.Dropped) + tail
 		}
