@@ -1,6 +1,7 @@
 package packet
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -233,15 +234,11 @@ func (c *cursor) str(name string) string {
 }
 
 func (c *cursor) checkText(at int, name string, b []byte) {
-	ascii := true
-	for i, x := range b {
-		if x == 0 {
-			c.wrong(at+i, MalformedPacket, "1.5.3|1.5.4", "the "+name+" holds U+0000")
-			return
-		}
-		ascii = ascii && x < utf8.RuneSelf
+	if i := bytes.IndexByte(b, 0); i >= 0 {
+		c.wrong(at+i, MalformedPacket, "1.5.3|1.5.4", "the "+name+" holds U+0000")
+		return
 	}
-	if ascii || utf8.Valid(b) {
+	if utf8.Valid(b) {
 		return
 	}
 	for i := 0; ; {

@@ -75,7 +75,13 @@ func checkTopicName(c *cursor, at int, name string) {
 	}
 	if name == "" {
 		c.wrong(at, ProtocolError, "4.7.3", "the topic name is empty")
-	} else if i := strings.IndexAny(name, "+#"); i >= 0 {
+		return
+	}
+	i := strings.IndexByte(name, '+') // twice IndexByte is five times as fast as IndexAny
+	if hash := strings.IndexByte(name, '#'); i < 0 || hash >= 0 && hash < i {
+		i = hash
+	}
+	if i >= 0 {
 		c.wrong(at+i, TopicNameInvalid, "3.3.2.1", "the topic name holds a wildcard")
 	}
 }
