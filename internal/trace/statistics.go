@@ -4,6 +4,7 @@ import (
 	"sort"
 	"time"
 
+	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 )
@@ -12,7 +13,6 @@ import (
 const (
 	maxTopics    = 20_000
 	maxClients   = 20_000
-	rateOver     = 5 // seconds over which a rate is told
 	othersCalled = "(others)"
 )
 
@@ -23,7 +23,7 @@ type TopicStatistics struct {
 	// many as the client that got most of them received live, whichever is more.
 	Messages int
 	Bytes    int64      // of their payloads
-	Rate     float64    // a second, over the last five
+	Rate     float64    // a second, over the last three
 	QoS      packet.QoS // of the last
 	Retained bool       // the last was published with the flag, or is a stored copy
 	Copies   int        // stored copies that greeted subscriptions
@@ -33,42 +33,12 @@ type TopicStatistics struct {
 
 	sent    tally
 	byWhom  map[string]*tally
-	perTime rate
+	perTime meter.Meter
 }
 
 type tally struct {
 	n     int
 	bytes int64
-}
-
-// rate counts by second.
-type rate struct {
-	second int64
-	slots  [rateOver + 1]int
-}
-
-func (r *rate) turn(second int64) {
-	for r.second < second {
-		r.second = max(r.second+1, second-rateOver)
-		r.slots[r.second%int64(len(r.slots))] = 0
-	}
-}
-
-func (r *rate) add(at time.Time) {
-	r.turn(at.Unix())
-	r.slots[at.Unix()%int64(len(r.slots))]++
-}
-
-// over tells the rate at a time; the second under way is left out.
-func (r *rate) over(now time.Time) float64 {
-	r.turn(now.Unix())
-	n := 0
-	for i, s := range r.slots {
-		if int64(i) != now.Unix()%int64(len(r.slots)) {
-			n += s
-		}
-	}
-	return float64(n) / rateOver
 }
 
 // ClientStatistics counts what a client exchanged.
@@ -86,7 +56,7 @@ type ClientStatistics struct {
 	PublishRate, GetRate float64
 	Broken               int // malformed packets
 	Last                 time.Time
-	publishTime, getTime rate
+	publishTime, getTime meter.Meter
 }
 
 // Statistics counts a trace as events are added. Not safe for concurrent use.
@@ -134,10 +104,10 @@ func (s *Statistics) Add(e *Event) {
 	case *packet.Publish:
 		if e.Kind == Sent {
 			c.Published++
-			c.publishTime.add(e.At)
+			c.publishTime.Add(e.At)
 		} else {
 			c.Got++
-			c.getTime.add(e.At)
+			c.getTime.Add(e.At)
 		}
 		s.message(e, p)
 	case *packet.Subscribe:
@@ -190,7 +160,7 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 	whose.bytes += int64(len(p.Payload))
 	if whose.n > t.Messages {
 		t.Messages, t.Bytes = whose.n, whose.bytes
-		t.perTime.add(e.At)
+		t.perTime.Add(e.At)
 	}
 }
 
@@ -200,7 +170,7 @@ func (s *Statistics) Topics(now time.Time) []TopicStatistics {
 	out := make([]TopicStatistics, 0, len(s.topics))
 	for _, t := range s.topics {
 		c := *t
-		c.Rate = t.perTime.over(now)
+		c.Rate = t.perTime.Rate(now)
 		out = append(out, c)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Topic < out[j].Topic })
@@ -212,7 +182,7 @@ func (s *Statistics) Clients(now time.Time) []ClientStatistics {
 	out := make([]ClientStatistics, 0, len(s.clients))
 	for _, c := range s.clients {
 		d := *c
-		d.PublishRate, d.GetRate = c.publishTime.over(now), c.getTime.over(now)
+		d.PublishRate, d.GetRate = c.publishTime.Rate(now), c.getTime.Rate(now)
 		out = append(out, d)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Client < out[j].Client })

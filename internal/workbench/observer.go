@@ -233,7 +233,7 @@ func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 	if m == nil {
 		return
 	}
-	b.rates[b.second(e.At)]++
+	b.traffic.Add(e.At)
 	if e.Role != trace.RoleObserver || e.Kind != trace.Received || j == nil || OfChecks(m.Topic) {
 		return
 	}
@@ -247,17 +247,6 @@ func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 type numbered struct {
 	seq uint64
 	Finding
-}
-
-// second returns the slot of the rate window for the time, cleared if it is new; b.mu
-// is held.
-func (b *Bench) second(at time.Time) int {
-	s := at.Unix()
-	for b.rateAt < s {
-		b.rateAt = max(b.rateAt+1, s-rateWindow)
-		b.rates[b.rateAt%int64(len(b.rates))] = 0
-	}
-	return int(s % int64(len(b.rates)))
 }
 
 // Snapshot is what was seen, at a moment.
@@ -286,14 +275,7 @@ func (b *Bench) Snapshot() Snapshot {
 func (b *Bench) Rate() float64 {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	now := b.second(time.Now())
-	n := 0
-	for i, c := range b.rates {
-		if i != now { // the present second is not over
-			n += c
-		}
-	}
-	return float64(n) / rateWindow
+	return b.traffic.Rate(time.Now())
 }
 
 // Finding returns what the judge said of the observer's event with the number.

@@ -19,6 +19,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
+	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
@@ -34,7 +35,6 @@ const (
 	journeyLength = 5_000
 	tickEvery     = 200 * time.Millisecond
 	watchEvery    = 20 * time.Millisecond // far less than the trace's length lasts at full speed
-	rateWindow    = 3                     // seconds over which the rate is told
 	// connectRate is how many devices connect a second: after a broker's restart a
 	// thousand of them would otherwise knock it over again.
 	connectRate = 100
@@ -84,8 +84,7 @@ type Bench struct {
 	analysed   float64    // of a record
 	findings   []numbered // by the event's number, modulo the length of the trace
 	missed     uint64
-	rates      [rateWindow + 1]int
-	rateAt     int64
+	traffic    meter.Meter // PUBLISH packets, either way
 	proof      ProofState
 	cancel     context.CancelFunc // of the running proof
 }

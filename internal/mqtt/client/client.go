@@ -112,7 +112,7 @@ type conn struct {
 	pings   []*waiter // PINGREQs without PINGRESP
 	timer   *time.Timer
 	aliases map[uint16]string // topic aliases the broker has set
-	ours    map[string]uint16 // topic aliases we have set; guarded by writeMu
+	ours    packet.Aliases    // topic aliases we have set; guarded by writeMu
 	unacked map[uint16]bool   // identifiers of the broker's that we owe an acknowledgement; guarded by writeMu
 
 	reader   *packet.Reader // of the reading goroutine, as what follows
@@ -150,68 +150,9 @@ func New(o Options) *Client {
 	return &Client{opt: o}
 }
 
-// ErrNotConnected is returned by whatever needs a connection when there is none.
-var ErrNotConnected = errors.New("not connected")
-
-// ErrSessionLost is what a publication ends with when the broker no longer has the
-// session it was under way in.
-var ErrSessionLost = errors.New("the broker has lost the session (session present 0): this publication may be lost")
-
-// RefusedError is a CONNACK that refuses (§3.2.2).
-type RefusedError struct {
-	Code    packet.ReasonCode
-	Version packet.Version
-	Reason  string // the broker's own words, if any (5.0 §3.2.2.3.9)
-	Closed  bool   // the broker closed the link by itself, as it must (§3.2.2.3, 5.0 §3.2.2.2)
-	Server  string // another server to use instead, if it names one (5.0 §4.13)
-}
-
 // refusalGrace is how long a broker has to close the link after a refusal before
 // the client does.
 const refusalGrace = 2 * time.Second
-
-// Error names the code and its meaning.
-func (e *RefusedError) Error() string {
-	s := fmt.Sprintf("the broker refused the connection: %s, %s",
-		e.Code.Code(packet.CONNACK, e.Version), e.Code.In(packet.CONNACK, e.Version))
-	if e.Reason != "" {
-		s += fmt.Sprintf(" (it says %q)", e.Reason)
-	}
-	return s + redirected(e.Server)
-}
-
-// redirected words a server reference.
-func redirected(server string) string {
-	if server == "" {
-		return ""
-	}
-	return ": it names another server to use: " + server
-}
-
-// EndedError tells how a connection ended that something was waiting on.
-type EndedError struct {
-	End    link.End
-	Code   packet.ReasonCode // of the broker's DISCONNECT, where HasCode
-	Coded  bool
-	Reason string // further words
-	Server string // another server to use instead, if it names one (5.0 §4.13)
-}
-
-// Error says it in plain words.
-func (e *EndedError) Error() string {
-	s := map[link.End]string{
-		link.EndFIN: "the broker closed the connection", link.EndRST: "the connection was reset",
-		link.EndClosed: "the connection was closed by us", link.EndCut: "the connection was cut by us",
-		link.EndFailed: "the connection failed",
-	}[e.End]
-	if e.Coded {
-		s = fmt.Sprintf("the broker disconnected us: 0x%02X, %s", byte(e.Code), e.Code.In(packet.DISCONNECT, packet.V5))
-	}
-	if e.Reason != "" {
-		s += ": " + e.Reason
-	}
-	return s + redirected(e.Server)
-}
 
 // Connect opens a link, sends CONNECT and waits for CONNACK. A refusal is a
 // [*RefusedError], returned with the CONNACK. Publications of the session that were
@@ -448,13 +389,13 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 		return ErrNotConnected
 	}
 	if m, ok := p.(*packet.Publish); ok && k.c.opt.UseAliases {
-		if short := k.abbreviate(m); short != m {
+		if short := k.ours.Abbreviate(m, int(k.limit.aliases)); short != m {
 			p, raw = short, short.Append(make([]byte, 0, sizeHint(short)), k.c.opt.Version)
 		}
 	}
 	if k.limit.maxPacket > 0 && len(raw) > int(k.limit.maxPacket) && p != nil {
 		if m, ok := p.(*packet.Publish); ok && m.Topic != "" {
-			delete(k.ours, m.Topic) // the alias is not set after all
+			k.ours.Forget(m.Topic) // the alias is not set after all
 		}
 		return &LimitError{fmt.Sprintf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)}
 	}

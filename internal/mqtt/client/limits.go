@@ -78,31 +78,6 @@ type ruleError struct {
 
 func (e *ruleError) Error() string { return e.why }
 
-// abbreviate replaces the topic by an alias where one is set, and sets one where there
-// is room. k.writeMu is held, so that aliases are set in the order of the bytes.
-func (k *conn) abbreviate(p *packet.Publish) *packet.Publish {
-	if _, own := p.Properties.Int(packet.TopicAlias); own || p.Topic == "" || k.limit.aliases == 0 {
-		return p
-	}
-	alias, set := k.ours[p.Topic]
-	if !set {
-		if len(k.ours) >= int(k.limit.aliases) {
-			return p
-		}
-		if k.ours == nil {
-			k.ours = map[string]uint16{}
-		}
-		alias = uint16(len(k.ours) + 1)
-		k.ours[strings.Clone(p.Topic)] = alias
-	}
-	short := *p
-	short.Properties = append(packet.Properties{packet.Int(packet.TopicAlias, uint32(alias))}, p.Properties...)
-	if set {
-		short.Topic = ""
-	}
-	return &short
-}
-
 // owing notes that a message at QoS 1 or 2 came, and tells whether the broker has
 // sent more than our receive maximum without acknowledgement (5.0 §4.9). Whoever holds an
 // acknowledgement back by Take holds the message out of the count too.

@@ -30,52 +30,17 @@ type ClientInfo struct {
 	PublishedRate, DeliveredRate float64
 }
 
-// rateWindow is over how many seconds a rate is told.
-const rateWindow = 3
-
-// meter counts events, and those of the last seconds by second.
-type meter struct {
-	total  int
-	second int64
-	slots  [rateWindow + 1]uint32
-}
-
-func (m *meter) add(second int64) {
-	m.turn(second)
-	m.total++
-	m.slots[second%int64(len(m.slots))]++
-}
-
-func (m *meter) turn(second int64) {
-	for m.second < second {
-		m.second = max(m.second+1, second-rateWindow)
-		m.slots[m.second%int64(len(m.slots))] = 0
-	}
-}
-
-// rate is per second; the present second, which is not over, is left out.
-func (m *meter) rate(second int64) float64 {
-	m.turn(second)
-	n := uint32(0)
-	for i, s := range m.slots {
-		if int64(i) != second%int64(len(m.slots)) {
-			n += s
-		}
-	}
-	return float64(n) / rateWindow
-}
-
 // Clients lists the sessions by client id.
 func (s *Server) Clients() []ClientInfo {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	now := time.Now().Unix()
+	now := time.Now()
 	var out []ClientInfo
 	for _, ses := range s.sessions {
 		i := ClientInfo{ID: ses.id, Version: ses.version, Username: ses.username, Login: ses.login, Since: ses.since, Expiry: ses.expiry,
 			HasWill: ses.will != nil, InFlight: len(ses.inFlight), Waiting: len(ses.waiting), Dropped: ses.dropped,
-			Published: ses.published.total, Delivered: ses.delivered.total,
-			PublishedRate: ses.published.rate(now), DeliveredRate: ses.delivered.rate(now)}
+			Published: ses.published.Total, Delivered: ses.delivered.Total,
+			PublishedRate: ses.published.Rate(now), DeliveredRate: ses.delivered.Rate(now)}
 		if c := ses.conn; c != nil {
 			i.Connected, i.Address, i.Listener, i.KeepAlive = true, c.link.RemoteAddr().String(), c.listener, c.keepAlive*2/3
 		}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -184,7 +183,7 @@ func (c *conn) dropLocked() {
 func (c *conn) write() {
 	var buf []byte
 	var spare []packet.Packet // the last batch's memory, for the next queue
-	var ours aliases
+	var ours packet.Aliases   // that we have set
 	for {
 		c.s.mu.Lock()
 		for len(c.queue) == 0 && !c.closing {
@@ -193,13 +192,13 @@ func (c *conn) write() {
 		batch := c.queue
 		c.queue = spare[:0]
 		version := c.version
-		ours.most = c.aliasMax
+		aliasMax := c.aliasMax
 		last := c.closing
 		c.s.mu.Unlock()
 		buf = buf[:0]
 		for _, p := range batch {
-			if m, ok := p.(*packet.Publish); ok && ours.most > 0 {
-				p = ours.abbreviate(m)
+			if m, ok := p.(*packet.Publish); ok && aliasMax > 0 {
+				p = ours.Abbreviate(m, aliasMax)
 			}
 			at := len(buf)
 			buf = p.Append(buf, version)
@@ -235,35 +234,6 @@ func (c *conn) write() {
 	}
 }
 
-// aliases are the topic aliases that the stand-in has set for a client (5.0 §3.3.2.3.4); the
-// writing goroutine's own.
-type aliases struct {
-	most int
-	set  map[string]uint32
-}
-
-// abbreviate replaces the topic by an alias where one is set, and sets one where there
-// is room.
-func (a *aliases) abbreviate(p *packet.Publish) *packet.Publish {
-	alias, known := a.set[p.Topic]
-	if !known {
-		if len(a.set) >= a.most {
-			return p
-		}
-		if a.set == nil {
-			a.set = map[string]uint32{}
-		}
-		alias = uint32(len(a.set) + 1)
-		a.set[strings.Clone(p.Topic)] = alias
-	}
-	short := *p
-	short.Properties = append(packet.Properties{packet.Int(packet.TopicAlias, alias)}, p.Properties...)
-	if known {
-		short.Topic = ""
-	}
-	return &short
-}
-
 // pushLocked queues a packet; PUBLISH at QoS 0 is dropped where the queue is full or
 // the packet larger than the client takes (5.0 §3.1.2.11.4).
 func (c *conn) pushLocked(p packet.Packet) {
@@ -276,7 +246,7 @@ func (c *conn) pushLocked(p packet.Packet) {
 			ses.dropped++
 			return
 		}
-		ses.delivered.add(c.s.second)
+		ses.delivered.AddSecond(c.s.second)
 	}
 	c.queue = append(c.queue, p)
 	c.queued.Signal()
@@ -471,7 +441,7 @@ func (c *conn) published(p *packet.Publish) error {
 	if topic.CheckName(p.Topic) != nil {
 		return refuse(packet.TopicNameInvalid, "%q is no topic name", p.Topic)
 	}
-	ses.published.add(s.second)
+	ses.published.AddSecond(s.second)
 	fresh := true
 	if p.QoS == 2 {
 		fresh = !ses.received[p.ID] || p.Dup && s.faults[faultQoS2Twice]

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
 )
@@ -29,7 +30,7 @@ type session struct {
 	round    uint64 // the message that hit is of
 	hit      int    // where it stands in the server's hits
 
-	published, delivered meter
+	published, delivered meter.Meter
 	waiting              []*flight // not yet sent
 	will                 *will
 	expires              *time.Timer

@@ -22,7 +22,7 @@ type evidence struct {
 }
 
 func newEvidence(r core.Result) *evidence {
-	lanes := sequence.Lanes(r.Evidence)
+	lanes := report.Lanes(r.Evidence)
 	slices.SortStableFunc(lanes, func(a, b string) int { return slices.Index(r.Clients, a) - slices.Index(r.Clients, b) })
 	return &evidence{r: r, lanes: lanes, height: 10}
 }

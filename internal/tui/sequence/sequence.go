@@ -50,18 +50,6 @@ const (
 	BrokerLane = "broker"
 )
 
-// Lanes returns the clients of the events in the order of their first event.
-func Lanes(events []trace.Event) (out []string) {
-	seen := map[string]bool{}
-	for i := range events {
-		if !seen[events[i].Client] {
-			seen[events[i].Client] = true
-			out = append(out, events[i].Client)
-		}
-	}
-	return out
-}
-
 // leastLanes is how many lanes beside the broker's a drawing needs; with fewer, names do
 // better.
 const leastLanes = 3

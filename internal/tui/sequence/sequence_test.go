@@ -12,6 +12,7 @@ import (
 
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/report"
 	"hodstone/internal/trace"
 	"hodstone/internal/tui/look"
 )
@@ -71,7 +72,7 @@ func draw(t *testing.T, w, h int, change func(*Drawing)) string {
 	theme := look.NewTheme(true, look.AllColours)
 	c := look.NewCanvas(w, h, &theme)
 	events := conversation()
-	d := Drawing{Events: events, Lanes: Lanes(events), Cursor: 6, Since: start, Copy: Stored,
+	d := Drawing{Events: events, Lanes: report.Lanes(events), Cursor: 6, Since: start, Copy: Stored,
 		Marked: func(e *trace.Event) Mark {
 			if p := e.Publish(); p != nil && e.Client == "shore" && strings.HasSuffix(p.Topic, "oxygen") {
 				return Mark{"✗", "minimum /mgl -0.4", theme.Broken}

@@ -12,7 +12,6 @@ import (
 // were found to fit. Events themselves are fetched when they are drawn, so that a record of
 // a million opens at once.
 type index struct {
-	src trace.Reader
 	all bool     // every event from 1 on
 	n   int      // with all: how many
 	ids []uint64 // without: their numbers

@@ -187,6 +187,10 @@ func (v *packetView) build(w int, t *look.Theme) (out []line) {
 	if w >= 110 {
 		per = 16
 	}
+	nameW := 26
+	if w < 80 { // meaning needs the room more than bytes do
+		per, nameW = 4, 22
+	}
 	at := 8 + per*3 + 2
 	for _, s := range v.spans {
 		st := t.Text
@@ -201,7 +205,7 @@ func (v *packetView) build(w int, t *look.Theme) (out []line) {
 			}
 			parts := []part{{2, fmt.Sprintf("%04x", i), t.Old}, {8, hex, t.Ours}}
 			if i == s.Start {
-				parts = append(parts, part{at, s.Name, t.Dim}, part{at + 26, value, st})
+				parts = append(parts, part{at, s.Name, t.Dim}, part{at + nameW, value, st})
 			}
 			add(parts...)
 			if i-s.Start > 512 { // a long payload: its text stands above
