@@ -1,11 +1,15 @@
-// Package trust deals with credentials. So far it holds the test authority: a CA made
-// for a run, that issues what a stand-in and its clients need, and what they must refuse.
+// Package trust deals with credentials: what a file is and what fits what, what a server's TLS
+// amounts to, and a test authority: a CA made for a run, that issues what a stand-in and its
+// clients need, and what they must refuse.
 package trust
 
 import (
+	"crypto"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
@@ -38,8 +42,18 @@ type Request struct {
 	// Names are the DNS names and IP addresses of a server; a certificate without any
 	// is for a client.
 	Names []string
-	// Expired makes it end an hour ago.
-	Expired bool
+	// Expired makes it end an hour ago; NotYet makes it begin in an hour.
+	Expired, NotYet bool
+	// Until is when it ends, where it is set.
+	Until time.Time
+	// Key is the kind of key: "" for ECDSA on P-256, "P-384", "Ed25519", "RSA 1024", "RSA 2048".
+	Key string
+	// SelfSigned makes it vouch for itself, without the authority.
+	SelfSigned bool
+	// CommonNameOnly makes a server's certificate without subject alternative names.
+	CommonNameOnly bool
+	// ForClients makes a certificate for clients although it has names.
+	ForClients bool
 	// Incomplete leaves out the intermediate, so that the chain cannot be built.
 	Incomplete bool
 }
@@ -77,7 +91,7 @@ func template(common string, until time.Time) *x509.Certificate {
 	return &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: common}, NotBefore: from, NotAfter: until}
 }
 
-func sign(c, parent *x509.Certificate, public *ecdsa.PublicKey, key *ecdsa.PrivateKey) (*x509.Certificate, error) {
+func sign(c, parent *x509.Certificate, public crypto.PublicKey, key crypto.Signer) (*x509.Certificate, error) {
 	der, err := x509.CreateCertificate(rand.Reader, c, parent, public, key)
 	if err != nil {
 		return nil, fmt.Errorf("certificate for %s: %w", c.Subject.CommonName, err)
@@ -85,36 +99,78 @@ func sign(c, parent *x509.Certificate, public *ecdsa.PublicKey, key *ecdsa.Priva
 	return x509.ParseCertificate(der)
 }
 
+// newKey makes a key of a kind that a [Request] names.
+func newKey(kind string) (crypto.Signer, error) {
+	switch kind {
+	case "":
+		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case "P-384":
+		return ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	case "Ed25519":
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		return key, err
+	case "RSA 1024":
+		return rsa.GenerateKey(rand.Reader, 1024)
+	case "RSA 2048":
+		return rsa.GenerateKey(rand.Reader, 2048)
+	}
+	return nil, fmt.Errorf("no key of kind %q is made", kind)
+}
+
 // Issue makes a certificate with a new key, and the chain that goes with it.
 func (a *Authority) Issue(r Request) (tls.Certificate, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	key, err := newKey(r.Key)
 	if err != nil {
 		return tls.Certificate{}, err
 	}
 	until := time.Now().Add(lifetime)
-	if r.Expired {
+	switch {
+	case r.Expired:
 		until = time.Now().Add(-time.Hour)
+	case !r.Until.IsZero():
+		until = r.Until
 	}
 	c := template(r.CommonName, until)
+	if r.NotYet {
+		c.NotBefore = time.Now().Add(time.Hour)
+	}
 	c.KeyUsage, c.ExtKeyUsage = x509.KeyUsageDigitalSignature, []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
-	for _, n := range r.Names {
+	if _, old := key.(*rsa.PrivateKey); old {
+		c.KeyUsage |= x509.KeyUsageKeyEncipherment
+	}
+	if len(r.Names) > 0 && !r.ForClients {
 		c.ExtKeyUsage[0] = x509.ExtKeyUsageServerAuth
+	}
+	for _, n := range r.Names {
 		if ip := net.ParseIP(n); ip != nil {
 			c.IPAddresses = append(c.IPAddresses, ip)
 		} else {
 			c.DNSNames = append(c.DNSNames, n)
 		}
 	}
-	leaf, err := sign(c, a.intermediate, &key.PublicKey, a.key)
+	if r.CommonNameOnly {
+		c.IPAddresses, c.DNSNames = nil, nil
+	}
+	parent, signer := a.intermediate, crypto.Signer(a.key)
+	if r.SelfSigned {
+		parent, signer = c, key
+	}
+	leaf, err := sign(c, parent, key.Public(), signer)
 	if err != nil {
 		return tls.Certificate{}, err
 	}
 	out := tls.Certificate{Certificate: [][]byte{leaf.Raw}, PrivateKey: key, Leaf: leaf}
-	if !r.Incomplete {
+	if !r.Incomplete && !r.SelfSigned {
 		out.Certificate = append(out.Certificate, a.intermediate.Raw)
 	}
 	return out, nil
 }
+
+// Root is the certificate that whoever trusts the authority is given.
+func (a *Authority) Root() *x509.Certificate { return a.root }
+
+// Intermediate is the certificate that signs what is issued.
+func (a *Authority) Intermediate() *x509.Certificate { return a.intermediate }
 
 // Kit is what a run over TLS needs: a CA, a server's certificate and a client's.
 type Kit struct {
