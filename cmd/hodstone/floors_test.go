@@ -16,7 +16,7 @@ var floors = map[string]int{
 	"hodstone/internal/workbench": 9,
 	"hodstone/internal/report":    8,
 	"hodstone/internal/proof":     7,
-	"hodstone/internal/device":    6,
+	"hodstone/internal/device":    6, "hodstone/internal/reach": 6,
 	"hodstone/internal/workspace": 5,
 	"hodstone/internal/contract":  4, "hodstone/internal/record": 4,
 	"hodstone/internal/trace":       3,

@@ -45,6 +45,7 @@ type Broker struct {
 	URLs map[string]string
 	// CA signed its certificates, and Client is what the last listener wants.
 	CA     *x509.CertPool
+	CAs    []*x509.Certificate // the same
 	Client tls.Certificate
 
 	t    testing.TB
@@ -131,7 +132,7 @@ func (b *Broker) certificates(dir string) string {
 			b.t.Fatal(err)
 		}
 	}
-	b.CA = kit.Pool()
+	b.CA, b.CAs = kit.Pool(), []*x509.Certificate{kit.Root()}
 	return fmt.Sprintf("cafile %[1]s/ca.pem\ncertfile %[1]s/chain.pem\nkeyfile %[1]s/key.pem\n", dir)
 }
 

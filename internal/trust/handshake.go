@@ -71,7 +71,7 @@ func Shake(ctx context.Context, dial Dialer, config *tls.Config, greeting []byte
 		defer mu.Unlock()
 		a.Asked = true
 		for _, ca := range r.AcceptableCAs {
-			a.CAs = append(a.CAs, subjectOfRaw(ca))
+			a.CAs = append(a.CAs, SubjectOf(ca))
 		}
 		if len(certificates) > 0 {
 			return &certificates[0], nil // even one that the server would not like
@@ -300,8 +300,8 @@ func (p *Presented) notes() {
 	}
 }
 
-// subjectOfRaw words a raw distinguished name.
-func subjectOfRaw(raw []byte) string {
+// SubjectOf words a distinguished name in DER, as servers name the CAs that they accept.
+func SubjectOf(raw []byte) string {
 	if name, err := parseName(raw); err == nil {
 		return Subject(name)
 	}

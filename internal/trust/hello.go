@@ -30,6 +30,8 @@ type Hello struct {
 	ServerName string
 	// Protocols are offered as ALPN (RFC 7301); none where it is empty.
 	Protocols []string
+	// Wait bounds the wait for the answer; 5 s where it is 0.
+	Wait time.Duration
 }
 
 // HelloAnswer is what a server said to a ClientHello.
@@ -71,7 +73,11 @@ func (h Hello) Ask(ctx context.Context, dial Dialer) (HelloAnswer, error) {
 	defer c.Close()
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	defer stop()
-	c.SetDeadline(time.Now().Add(helloTimeout))
+	wait := h.Wait
+	if wait == 0 {
+		wait = helloTimeout
+	}
+	c.SetDeadline(time.Now().Add(wait))
 	if _, err := c.Write(h.record()); err != nil {
 		return HelloAnswer{Ended: ended(err)}, nil
 	}

@@ -437,8 +437,9 @@ func (k *conn) finish(err error) {
 	c, farewell := k.c, k.farewell
 	var broken *packet.Error
 	var rule *ruleError
+	errors.As(err, &broken)
 	if c.opt.Version == packet.V5 {
-		if errors.As(err, &broken) {
+		if broken != nil {
 			k.send(&packet.Disconnect{Code: broken.Code})
 		} else if errors.As(err, &rule) {
 			k.send(&packet.Disconnect{Code: rule.code})
@@ -449,7 +450,7 @@ func (k *conn) finish(err error) {
 		end = link.EndClosed
 	}
 	k.link.Close()
-	why := &EndedError{End: end}
+	why := &EndedError{End: end, Broken: broken}
 	switch {
 	case farewell != nil:
 		why.Coded, why.Code = true, farewell.Code

@@ -49,6 +49,8 @@ type EndedError struct {
 	Coded  bool
 	Reason string // further words
 	Server string // another server to use instead, if it names one (5.0 §4.13)
+	// Broken is the rule that the broker broke, where that is why the client closed.
+	Broken *packet.Error
 }
 
 // Error says it in plain words.

@@ -130,10 +130,20 @@ func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
 	if !e.TLS {
 		return c, nil
 	}
-	config := &tls.Config{}
-	if o.TLS != nil {
-		config = o.TLS.Clone()
+	secured, err := e.Secure(ctx, c, o.TLS)
+	if err != nil {
+		return nil, err
 	}
+	return secured, nil
+}
+
+// Secure makes a TLS connection over one that stands, which it closes where that fails. The
+// server name is the endpoint's host unless the configuration has one.
+func (e Endpoint) Secure(ctx context.Context, c net.Conn, config *tls.Config) (*tls.Conn, error) {
+	if config == nil {
+		config = &tls.Config{}
+	}
+	config = config.Clone()
 	if config.ServerName == "" {
 		config.ServerName = e.Host
 	}

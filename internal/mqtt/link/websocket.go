@@ -46,40 +46,66 @@ func overWebSocket(ws *websocket.Conn, carrier net.Conn) *Link {
 }
 
 func (e Endpoint) dialWebSocket(ctx context.Context, o Options) (*Link, error) {
-	var carrier net.Conn
-	var dialErr error
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		carrier, dialErr = e.dial(ctx, o)
-		return carrier, dialErr
+	carrier, err := e.dial(ctx, o)
+	if err != nil {
+		return nil, err
 	}
-	transport := &http.Transport{DialContext: dial, DialTLSContext: dial}
-	ws, response, err := websocket.Dial(ctx, e.URL, &websocket.DialOptions{Subprotocols: []string{Subprotocol},
-		HTTPClient: &http.Client{Transport: transport}, CompressionMode: websocket.CompressionDisabled})
-	switch {
-	case dialErr != nil:
-		return nil, dialErr
-	case err != nil:
-		if carrier != nil {
-			carrier.Close()
-		}
-		return nil, upgradeError(e.URL, response, err)
-	case ws.Subprotocol() != Subprotocol:
-		carrier.Close()
-		return nil, fmt.Errorf("%s: the server did not agree to the subprotocol %q (3.1.1 §6): is this path meant for MQTT?", e.URL, Subprotocol)
-	}
-	return overWebSocket(ws, carrier), nil
+	return e.Upgrade(ctx, carrier, Subprotocol)
 }
 
-func upgradeError(url string, r *http.Response, err error) error {
+// UpgradeError is an upgrade to WebSocket that failed.
+type UpgradeError struct {
+	URL string
+	// Status is the HTTP status that the server answered with, 0 for none; Location where a
+	// redirection leads, Server what the server calls itself.
+	Status           int
+	Location, Server string
+	// NoSubprotocol tells of an upgrade without agreement on the subprotocol.
+	NoSubprotocol bool
+	Err           error
+}
+
+// Unwrap returns what the WebSocket library said, if anything.
+func (e *UpgradeError) Unwrap() error { return e.Err }
+
+// Error says it in plain words.
+func (e *UpgradeError) Error() string {
 	switch {
-	case r != nil && r.StatusCode == http.StatusNotFound:
-		return fmt.Errorf("%s: the server has nothing at this path (HTTP 404): brokers often use /mqtt or /ws", url)
-	case r != nil && r.StatusCode != http.StatusSwitchingProtocols:
-		return fmt.Errorf("%s: the server answers HTTP %d instead of upgrading to WebSocket: is this port and path meant for MQTT?", url, r.StatusCode)
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return fmt.Errorf("%s: the server closed instead of upgrading to WebSocket: is this its plain MQTT port? then write mqtt://", url)
+	case e.NoSubprotocol:
+		return fmt.Sprintf("%s: the server did not agree to the subprotocol %q (3.1.1 §6): is this path meant for MQTT?", e.URL, Subprotocol)
+	case e.Status == http.StatusNotFound:
+		return fmt.Sprintf("%s: the server has nothing at this path (HTTP 404): brokers often use /mqtt or /ws", e.URL)
+	case e.Status != 0 && e.Status != http.StatusSwitchingProtocols:
+		return fmt.Sprintf("%s: the server answers HTTP %d instead of upgrading to WebSocket: is this port and path meant for MQTT?", e.URL, e.Status)
+	case errors.Is(e.Err, io.EOF), errors.Is(e.Err, io.ErrUnexpectedEOF):
+		return fmt.Sprintf("%s: the server closed instead of upgrading to WebSocket: is this its plain MQTT port? then write mqtt://", e.URL)
 	}
-	return fmt.Errorf("%s: no WebSocket: %w", url, err)
+	return fmt.Sprintf("%s: no WebSocket: %v", e.URL, e.Err)
+}
+
+// Upgrade makes a WebSocket of a connection that stands, with TLS where the URL wants it. It
+// closes the connection where that fails; the error is an [*UpgradeError].
+func (e Endpoint) Upgrade(ctx context.Context, carrier net.Conn, subprotocol string) (*Link, error) {
+	used := false
+	dial := func(context.Context, string, string) (net.Conn, error) {
+		if used { // a redirection leads elsewhere: that is for the user to see
+			return nil, errors.New("the server sends us elsewhere")
+		}
+		used = true
+		return carrier, nil
+	}
+	client := &http.Client{Transport: &http.Transport{DialContext: dial, DialTLSContext: dial},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	ws, response, err := websocket.Dial(ctx, e.URL, &websocket.DialOptions{Subprotocols: []string{subprotocol}, HTTPClient: client, CompressionMode: websocket.CompressionDisabled})
+	if err == nil && ws.Subprotocol() == subprotocol {
+		return overWebSocket(ws, carrier), nil
+	}
+	failed := &UpgradeError{URL: e.URL, NoSubprotocol: err == nil, Err: err}
+	if response != nil {
+		failed.Status, failed.Location, failed.Server = response.StatusCode, response.Header.Get("Location"), response.Header.Get("Server")
+	}
+	carrier.Close()
+	return nil, failed
 }
 
 // ServeWebSocket upgrades what comes in on the listener and hands over the links, until

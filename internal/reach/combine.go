@@ -1,0 +1,297 @@
+package reach
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trust"
+)
+
+// The doors that can be left open.
+const (
+	DoorAnonymous = "anonymous"
+	DoorPlain     = "plain"
+	DoorAlmighty  = "everything"
+)
+
+// Doors are the names of all doors, as a workspace accepts them.
+var Doors = []string{DoorAnonymous, DoorPlain, DoorAlmighty}
+
+// Door is something left open that should be shut before the broker goes to work.
+type Door struct {
+	Name   string // one of [Doors]
+	What   string
+	Remedy string
+	// Accepted is the reason why it stays open, as the workspace says; "" where it does not.
+	Accepted string
+}
+
+func (r *runner) find(s Severity, remedy, format string, args ...any) {
+	r.result.Findings = append(r.result.Findings, Finding{s, fmt.Sprintf(format, args...), remedy})
+}
+
+// door notes an open door.
+func (res *Result) door(name, remedy, format string, args ...any) {
+	res.Doors = append(res.Doors, Door{name, fmt.Sprintf(format, args...), remedy, res.Target.Accepted[name]})
+}
+
+// judge draws from one target's attempts what they tell together.
+func (r *runner) judge() {
+	r.judgeAddresses()
+	e, t := r.endpoint, &r.target
+	if t.Login != nil && !e.TLS && e.Network == "tcp" && (t.Login.HasPassword && !(t.Login.SCRAM && t.Versions[0] == packet.V5) || t.Login.HasToken) && r.sentConnect() {
+		where := "anyone on the way can read it"
+		if ip, err := netip.ParseAddr(e.Host); err == nil && ip.IsLoopback() {
+			where = "it stayed on this machine"
+		}
+		r.find(trust.Worry, "use a TLS listener for logins", "a password went over a plain link to %s: %s", e.Address, where)
+	}
+	for _, a := range r.result.Answers {
+		if a.Who != "no login" {
+			if !a.Kept() {
+				r.find(trust.Broken, "see the broker's configuration of logins", "%s: %s, which was not intended", a.Who, a.Seen)
+			}
+			continue
+		}
+		switch {
+		case a.In && t.Anonymous != nil && *t.Anonymous && t.Accepted[DoorAnonymous] != "":
+			r.result.door(DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
+		case a.In:
+			r.result.door(DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
+			if t.Anonymous != nil && !*t.Anonymous {
+				r.find(trust.Broken, "turn anonymous access off", "no login: let in, which was not intended")
+			}
+		case t.Login != nil:
+			r.find(trust.Note, "", "authentication is on: refused without a login, in with one")
+		}
+	}
+	if n := len(r.result.MayAll); n > 0 {
+		names := r.result.MayAll
+		if n > 4 {
+			names = append(slices.Clone(names[:4]), fmt.Sprintf("%d more", n-4))
+		}
+		r.result.door(DoorAlmighty, "give each login rights to its own topics", "may read everything: %s", strings.Join(names, ", "))
+	}
+	taken, other := "", ""
+	for _, v := range r.result.Versions {
+		if v.In {
+			taken = v.Version.String()
+		} else {
+			other = v.Version.String()
+		}
+	}
+	if taken != "" && other != "" {
+		r.find(trust.Note, "let clients use "+taken, "MQTT %s gets in, %s does not", taken, other)
+	}
+	for _, w := range r.result.Ways {
+		if !w.In || w.Extra {
+			continue
+		}
+		if s := w.Steps[len(w.Steps)-1]; s.State == Failed {
+			r.find(trust.Worry, "give the login the right, or try with another", "in, but the round trip failed: %s", s.Learnt)
+		}
+	}
+}
+
+// sentConnect tells whether a CONNECT went out.
+func (r *runner) sentConnect() bool {
+	for _, w := range r.result.Ways {
+		for _, s := range w.Steps {
+			if s.Stage == StageConnect && s.State != Untried {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// judgeAddresses compares the addresses that were tried.
+func (r *runner) judgeAddresses() {
+	var in, out, named []string         // named are those out that the name has
+	loopback, own, v4, v6 := 0, 0, 0, 0 // how many of those in are of the kind
+	ownOut, ownDiag := "", Cause("")
+	for _, w := range r.result.Ways {
+		host, _, err := net.SplitHostPort(w.Address)
+		ip, err2 := netip.ParseAddr(host)
+		if err != nil || err2 != nil {
+			continue
+		}
+		if w.In {
+			in = append(in, host)
+			switch {
+			case ip == netip.AddrFrom4([4]byte{127, 0, 0, 1}) || ip == netip.IPv6Loopback():
+				loopback++
+			default:
+				own++
+			}
+			if ip.Is4() {
+				v4++
+			} else {
+				v6++
+			}
+			continue
+		}
+		out = append(out, host)
+		if !w.Extra {
+			named = append(named, host)
+		}
+		if d := w.Diagnosis; d != nil && (w.Extra || !ip.IsLoopback() || ip != netip.AddrFrom4([4]byte{127, 0, 0, 1})) && ip != netip.IPv6Loopback() {
+			ownOut, ownDiag = host, d.Cause
+		}
+	}
+	if len(in) == 0 || len(out) == 0 {
+		return
+	}
+	switch {
+	case loopback > 0 && own == 0 && ownOut != "" && (ownDiag == Refused || ownDiag == TimedOut || ownDiag == ResetOnAccept):
+		r.find(trust.Worry, "let it listen on all addresses, or on that of the network, if other machines are to reach it", "the broker listens on loopback only: in from %s, %s at %s", strings.Join(in, ", "), ownDiag, ownOut)
+	case own > 0 && loopback == 0 && onlyLoopback(out):
+		r.find(trust.Note, "dial it by that address, on this machine too", "the broker does not listen on loopback: in at %s", strings.Join(in, ", "))
+	}
+	switch {
+	case v6 > 0 && v4 == 0 && hasFamily(named, true):
+		r.find(trust.Worry, "let it listen on IPv4 too, for clients that have nothing else", "the broker listens on IPv6 only: in at %s, not at %s", strings.Join(in, ", "), strings.Join(named, ", "))
+	case v4 > 0 && v6 == 0 && hasFamily(named, false):
+		r.find(trust.Note, "clients that try IPv6 first lose time", "the broker listens on IPv4 only, and its name has an IPv6 address too: not at %s", strings.Join(named, ", "))
+	case len(named) > 0:
+		r.find(trust.Worry, "clients choose among the addresses: take those away that lead nowhere", "in at %s, not at %s", strings.Join(in, ", "), strings.Join(named, ", "))
+	}
+}
+
+func onlyLoopback(hosts []string) bool {
+	for _, h := range hosts {
+		if ip, err := netip.ParseAddr(h); err != nil || !ip.IsLoopback() {
+			return false
+		}
+	}
+	return true
+}
+
+func hasFamily(hosts []string, four bool) bool {
+	return slices.ContainsFunc(hosts, func(h string) bool {
+		ip, err := netip.ParseAddr(h)
+		return err == nil && ip.Is4() == four
+	})
+}
+
+// Combine looks at the results of several targets together: plain listeners beside TLS ones,
+// a host that nobody gets into any more, the same login refused everywhere.
+func Combine(results []Result) *Report {
+	rep := &Report{Results: results}
+	type host struct {
+		in, out []int
+		gone    bool // every failure is one of reaching the machine at all
+	}
+	hosts := map[string]*host{}
+	brokers := map[string][]int{}
+	for i := range results {
+		e, err := link.Parse(results[i].Target.URL)
+		if err != nil || results[i].Running || len(results[i].Ways) == 0 {
+			continue
+		}
+		broker, _, _ := strings.Cut(results[i].Target.Name, "/")
+		if strings.Contains(results[i].Target.Name, "://") {
+			broker = e.Host
+		}
+		brokers[broker] = append(brokers[broker], i)
+		h := hosts[e.Host]
+		if h == nil {
+			h = &host{gone: true}
+			hosts[e.Host] = h
+		}
+		d := results[i].Diagnosis()
+		switch {
+		case results[i].In():
+			h.in = append(h.in, i)
+		case d != nil:
+			h.out = append(h.out, i)
+			h.gone = h.gone && slices.Contains([]Cause{TimedOut, HostUnreachable, NetUnreachable, NameUnknown, NoAddress, Refused, NameSilent, IPv6Only}, d.Cause)
+		}
+	}
+	for _, name := range sortedKeys(brokers) {
+		plainDoors(results, brokers[name])
+	}
+	for _, name := range sortedKeys(hosts) {
+		h := hosts[name]
+		if len(h.out) == 0 || len(h.in) > 0 || !h.gone {
+			continue
+		}
+		var listeners, users []string
+		for _, i := range h.out {
+			listeners = append(listeners, results[i].Target.Name)
+			for _, u := range results[i].Target.Users {
+				if !slices.Contains(users, u) {
+					users = append(users, u)
+				}
+			}
+		}
+		elsewhere := ""
+		for _, other := range sortedKeys(hosts) {
+			if other != name && len(hosts[other].in) > 0 && sameBroker(results, h.out, hosts[other].in) {
+				elsewhere = other
+			}
+		}
+		if len(h.out) < 2 && len(users) == 0 && elsewhere == "" {
+			continue // the diagnosis says it all
+		}
+		f := Finding{Severity: trust.Broken, What: fmt.Sprintf("nobody gets in at %s: %s still name it", name, strings.Join(listeners, ", ")), Remedy: "did the address move? change it in the workspace's file, and in the devices' own settings"}
+		if elsewhere != "" {
+			f.What = fmt.Sprintf("the broker is in at %s, and nobody gets in at %s: %s still name the old address", elsewhere, name, strings.Join(listeners, ", "))
+		}
+		if len(users) > 0 {
+			f.What += "; it is used by " + strings.Join(users, ", ")
+		}
+		rep.Findings = append(rep.Findings, f)
+	}
+	return rep
+}
+
+// sameBroker tells whether two groups of targets share a broker of the workspace.
+func sameBroker(results []Result, a, b []int) bool {
+	of := func(i int) string {
+		name, _, _ := strings.Cut(results[i].Target.Name, "/")
+		return name
+	}
+	for _, i := range a {
+		for _, k := range b {
+			if of(i) == of(k) && !strings.Contains(results[i].Target.Name, "://") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// plainDoors notes plain listeners of a broker that also has TLS ones.
+func plainDoors(results []Result, of []int) {
+	secure := false
+	for _, i := range of {
+		if e, err := link.Parse(results[i].Target.URL); err == nil && e.TLS && results[i].In() {
+			secure = true
+		}
+	}
+	for _, i := range of {
+		e, err := link.Parse(results[i].Target.URL)
+		if err != nil || e.TLS || e.Network == "unix" || !results[i].In() || !secure {
+			continue
+		}
+		if slices.ContainsFunc(results[i].Doors, func(d Door) bool { return d.Name == DoorPlain }) {
+			continue
+		}
+		results[i].door(DoorPlain, "close it, or let it listen on loopback only, once all clients use TLS", "a plain listener stands beside a TLS one: %s", results[i].Target.Name)
+	}
+}
+
+func sortedKeys[V any](m map[string]V) (out []string) {
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}

@@ -1,0 +1,292 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/workspace"
+)
+
+// Grant is one thing that was asked of the broker, or that it has a limit for, and what it
+// gave.
+type Grant struct {
+	Name    string
+	Asked   string
+	Granted string
+	// Less tells that it is less than was asked, or less than the standard's default.
+	Less bool
+	// Probed tells that it was found by trying, because the broker does not say.
+	Probed bool
+	// Source is the place in the standard.
+	Source string
+}
+
+// What our CONNECT asks for in version 5.
+const (
+	askExpiry     = 120 // seconds
+	askReceiveMax = 100
+	askPacketSize = 1 << 20
+	askAliases    = 10
+)
+
+// asksOf returns the properties that our CONNECT carries, to see what is granted.
+func asksOf(v packet.Version) packet.Properties {
+	if v != packet.V5 {
+		return nil
+	}
+	return packet.Properties{packet.Int(packet.SessionExpiry, askExpiry), packet.Int(packet.ReceiveMaximum, askReceiveMax),
+		packet.Int(packet.MaximumPacketSize, askPacketSize), packet.Int(packet.TopicAliasMaximum, askAliases), packet.Int(packet.RequestResponseInfo, 1)}
+}
+
+// grantsOf reads what CONNACK of version 5 says (5.0 §3.2.2.3); the older versions say nothing.
+func grantsOf(a approach, ack *packet.Connack) (out []Grant) {
+	if a.version != packet.V5 || ack == nil {
+		return nil
+	}
+	ps := ack.Properties
+	add := func(name, asked, granted, source string, less bool) {
+		out = append(out, Grant{Name: name, Asked: asked, Granted: granted, Less: less, Source: "5.0 §" + source})
+	}
+	number := func(id packet.PropertyID, name, asked, source string, standard uint32, unit string) {
+		n, told := ps.Int(id)
+		text := fmt.Sprintf("%d%s", n, unit)
+		if !told {
+			n, text = standard, fmt.Sprintf("%d%s (not said)", standard, unit)
+		}
+		add(name, asked, text, source, told && n < standard)
+	}
+	if n, told := ps.Int(packet.SessionExpiry); told {
+		add("session expiry", fmt.Sprintf("%d s", askExpiry), fmt.Sprintf("%d s", n), "3.2.2.3.2", n < askExpiry)
+	} else {
+		add("session expiry", fmt.Sprintf("%d s", askExpiry), "as asked", "3.2.2.3.2", false)
+	}
+	if n, told := ps.Int(packet.ServerKeepAlive); told {
+		add("keep alive", fmt.Sprintf("%d s", reachKeepAlive), fmt.Sprintf("%d s", n), "3.2.2.3.14", n < reachKeepAlive)
+	} else {
+		add("keep alive", fmt.Sprintf("%d s", reachKeepAlive), "as asked", "3.2.2.3.14", false)
+	}
+	number(packet.ReceiveMaximum, "receive maximum", "", "3.2.2.3.3", 65535, "")
+	number(packet.MaximumQoS, "maximum QoS", "2", "3.2.2.3.4", 2, "")
+	for _, x := range []struct {
+		id           packet.PropertyID
+		name, source string
+	}{{packet.RetainAvailable, "retained messages", "3.2.2.3.5"}, {packet.WildcardAvailable, "wildcards", "3.2.2.3.11"}, {packet.SubIDAvailable, "subscription identifiers", "3.2.2.3.12"}, {packet.SharedAvailable, "shared subscriptions", "3.2.2.3.13"}} {
+		word := "available"
+		off := ps.IntOr(x.id, 1) == 0
+		if off {
+			word = "not available"
+		}
+		add(x.name, "", word, x.source, off)
+	}
+	if n, told := ps.Int(packet.MaximumPacketSize); told {
+		add("maximum packet size", "", bytesText(int(n)), "3.2.2.3.6", n < 128<<10)
+	} else {
+		add("maximum packet size", "", "no limit said", "3.2.2.3.6", false)
+	}
+	add("topic aliases", "", fmt.Sprint(ps.IntOr(packet.TopicAliasMaximum, 0)), "3.2.2.3.8", false)
+	if id, told := ps.Str(packet.AssignedClientID); told {
+		add("client identifier", "", clip(id)+" (assigned)", "3.2.2.3.7", false)
+	}
+	if info, told := ps.Str(packet.ResponseInfo); told {
+		add("response information", "asked", clip(info), "3.2.2.3.15", false)
+	}
+	return out
+}
+
+func bytesText(n int) string {
+	switch {
+	case n >= 1<<20 && n%(1<<20) == 0:
+		return fmt.Sprintf("%d MiB", n>>20)
+	case n >= 1<<10 && n%(1<<10) == 0:
+		return fmt.Sprintf("%d KiB", n>>10)
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+// inside finds out more where a way leads in: the versions, what is granted, what others
+// get, what logins may do.
+func (r *runner) inside(ctx context.Context, address string) {
+	for _, v := range r.target.Versions {
+		r.say("version %s", v)
+		x := r.visit(ctx, approach{address: address, version: v, login: r.target.Login, id: r.target.ClientID})
+		x.end()
+		res := VersionResult{Version: v, In: x.err == nil, Took: x.step(StageConnect).Took, Seen: "in"}
+		if x.err != nil {
+			res.Seen = x.err.Error()
+		}
+		r.result.Versions = append(r.result.Versions, res)
+	}
+	r.say("clients with other credentials")
+	r.others(ctx, address)
+	for _, v := range r.target.Versions {
+		if v != packet.V5 {
+			r.say("what %s grants", v)
+			r.probe(ctx, address, v)
+			break
+		}
+	}
+	for _, l := range r.target.Logins {
+		r.say("what %s may read", l.Name)
+		if r.mayReadAll(ctx, address, l) {
+			r.result.MayAll = append(r.result.MayAll, l.Name)
+		}
+	}
+}
+
+// others comes with other credentials: without any, and with a wrong password where that is
+// allowed.
+func (r *runner) others(ctx context.Context, address string) {
+	version := r.target.Versions[0]
+	come := func(who string, l *workspace.Login, intended *bool) {
+		x := r.visit(ctx, approach{address: address, version: version, login: l})
+		defer x.end()
+		a := Answer{Who: who, In: x.err == nil, Seen: "in", Intended: intended}
+		if x.err != nil {
+			a.Seen = x.err.Error()
+			var rejected *client.RefusedError
+			if errors.As(x.err, &rejected) {
+				a.Seen = fmt.Sprintf("CONNACK %s, %s", rejected.Code.Code(packet.CONNACK, version), rejected.Code.In(packet.CONNACK, version))
+			} else if x.failed != StageConnect {
+				return // it says nothing about credentials
+			}
+		}
+		r.result.Answers = append(r.result.Answers, a)
+	}
+	yes, no := true, false
+	l := r.target.Login
+	if l == nil {
+		r.result.Answers = append(r.result.Answers, Answer{Who: "no login", In: true, Seen: "in", Intended: r.target.Anonymous})
+		return
+	}
+	r.result.Answers = append(r.result.Answers, Answer{Who: "login " + l.Name, In: true, Seen: "in", Intended: &yes})
+	come("no login", nil, r.target.Anonymous)
+	if r.target.Intrusive && l.HasPassword {
+		wrong := *l
+		wrong.Password, wrong.SCRAM = workspace.NewSecret("not-"+newClientID()), false
+		come("wrong password", &wrong, &no)
+	}
+}
+
+// mayReadAll subscribes to everything as the login, and leaves at once.
+func (r *runner) mayReadAll(ctx context.Context, address string, l *workspace.Login) bool {
+	x := r.visit(ctx, approach{address: address, version: r.target.Versions[0], login: l})
+	defer x.end()
+	if x.err != nil {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(ctx, r.o.Wait)
+	defer cancel()
+	s := packet.Subscription{Filter: "#"}
+	if r.target.Versions[0] == packet.V5 {
+		s.RetainHandling = packet.RetainDontSend
+	}
+	ack, err := x.client.Subscribe(ctx, []packet.Subscription{s})
+	return err == nil && len(ack.Codes) == 1 && ack.Codes[0] <= 2
+}
+
+// probe finds by trying what the older versions have no word for.
+func (r *runner) probe(ctx context.Context, address string, v packet.Version) {
+	base := approach{address: address, version: v, login: r.target.Login}
+	add := func(name, asked, granted, source string, less bool) {
+		r.result.Grants = append(r.result.Grants, Grant{Name: name + " (" + v.String() + ")", Asked: asked, Granted: granted, Less: less, Probed: true, Source: "3.1.1 §" + source})
+	}
+	enter := func(a approach) *visit { return r.visit(ctx, a) }
+	if longest, told := r.longestID(ctx, base); told {
+		add("client identifier", "", fmt.Sprintf("at least %d characters", longest), "3.1.3.1", longest < 23)
+	}
+	a := base
+	a.id = emptyID
+	x := enter(a)
+	x.end()
+	add("empty client identifier", "", map[bool]string{true: "taken", false: "refused"}[x.err == nil], "3.1.3.1", false)
+	// A session kept: what is there when the client comes again.
+	a = base
+	a.id, a.keep = newClientID(), true
+	if x = enter(a); x.err == nil {
+		_, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: "hodstone/reach/" + a.id, QoS: 1}})
+		x.end()
+		again := enter(a)
+		kept := again.err == nil && err == nil && again.ack.SessionPresent
+		again.end()
+		if v != packet.V31 { // which does not tell
+			add("kept session", "clean session 0", map[bool]string{true: "kept", false: "not kept"}[kept], "3.1.2.4", !kept)
+		}
+		a.keep = false
+		enter(a).end() // it is cleared again
+	}
+	r.probeMessages(ctx, base, add)
+}
+
+// probeMessages finds the highest QoS granted, and whether retained messages are kept.
+func (r *runner) probeMessages(ctx context.Context, a approach, add func(name, asked, granted, source string, less bool)) {
+	x := r.visit(ctx, a)
+	defer x.end()
+	if x.err != nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, r.o.Wait)
+	defer cancel()
+	name := "hodstone/reach/" + newClientID()
+	ack, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: name, QoS: 2}})
+	if err != nil || len(ack.Codes) != 1 || ack.Codes[0] > 2 {
+		return // the login may not; the round trip has told
+	}
+	add("QoS of a subscription", "2", fmt.Sprint(byte(ack.Codes[0])), "3.9.3", ack.Codes[0] < 2)
+	stored := name + "/stored"
+	publish := func(payload string) error {
+		_, err := x.client.Publish(ctx, packet.Publish{Topic: stored, Payload: []byte(payload), QoS: min(1, packet.QoS(ack.Codes[0])), Retain: true})
+		return err
+	}
+	if publish("kept") != nil {
+		return
+	}
+	if _, err := x.client.Ping(ctx); err != nil {
+		return
+	}
+	if _, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: stored, QoS: 1}}); err != nil {
+		return
+	}
+	kept := false
+	select {
+	case m := <-x.messages:
+		kept = m.Topic == stored && m.Retain
+	case <-time.After(min(r.o.Wait, time.Second)):
+	case <-x.client.Done():
+	}
+	publish("")
+	add("retained messages", "", map[bool]string{true: "kept", false: "not kept"}[kept], "3.3.1.3", !kept)
+}
+
+// longestID finds how long a client identifier may be, by doubling and halving up to 1,024
+// characters.
+func (r *runner) longestID(ctx context.Context, a approach) (int, bool) {
+	taken := func(n int) bool {
+		id := newClientID()
+		b := a
+		b.id = id + strings.Repeat("x", max(0, n-len(id)))
+		x := r.visit(ctx, b)
+		x.end()
+		return x.err == nil
+	}
+	const most = 1024
+	if !taken(23) {
+		return 22, true
+	}
+	if taken(most) {
+		return most, true
+	}
+	lo, hi := 23, most
+	for hi-lo > 1 && ctx.Err() == nil {
+		if mid := (lo + hi) / 2; taken(mid) {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	return lo, ctx.Err() == nil
+}

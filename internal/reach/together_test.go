@@ -1,0 +1,214 @@
+package reach
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"net/netip"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"hodstone/internal/brokertest"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/trace"
+	"hodstone/internal/trust"
+	"hodstone/internal/workspace"
+)
+
+// told writes all findings and doors of a report, one to a line.
+func told(rep *Report) string {
+	var b strings.Builder
+	for _, r := range rep.Results {
+		for _, f := range r.Findings {
+			fmt.Fprintf(&b, "%s: %s: %s\n", r.Target.Name, f.Severity, f.What)
+		}
+		for _, d := range r.Doors {
+			fmt.Fprintf(&b, "%s: door %s: %s (accepted: %s)\n", r.Target.Name, d.Name, d.What, d.Accepted)
+		}
+	}
+	for _, f := range rep.Findings {
+		fmt.Fprintf(&b, "all: %s: %s\n", f.Severity, f.What)
+	}
+	return b.String()
+}
+
+func TestAttemptsAreSeenTogether(t *testing.T) {
+	kit, err := trust.NewKit("pen-1", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cas := []*x509.Certificate{kit.Root()}
+	s := broker(t, standin.Options{Logins: []standin.Login{{Name: "pen-1", Password: secretWord, Subscribe: []string{"pen/1/#", "hodstone/#"}}, {Name: "shore", Password: secretWord}}}, &tls.Config{Certificates: []tls.Certificate{kit.Server}}, "mqtt://127.0.0.1:0", "mqtts://127.0.0.1:0")
+	open := broker(t, standin.Options{Anonymous: true}, nil, "mqtt://127.0.0.1:0")[0]
+	v6 := broker(t, standin.Options{Anonymous: true}, nil, "mqtt://[::1]:0")[0]
+	_, port6, _ := net.SplitHostPort(strings.TrimPrefix(v6, "mqtt://"))
+	closed, _ := net.Listen("tcp", "127.0.0.3:0")
+	closed.Close()
+	no := false
+	second := netip.MustParseAddr("127.0.0.2")
+	log := trace.NewLog(1000)
+	rep := Run(context.Background(), []Target{
+		{Name: "quay/tcp", URL: s[0], Login: login("shore", secretWord), Anonymous: &no, Intrusive: true, Logins: []*workspace.Login{login("pen-1", secretWord), login("shore", secretWord)}},
+		{Name: "quay/tls", URL: s[1], CAs: cas, Login: login("shore", secretWord)},
+		{Name: "pier/tcp", URL: open, Anonymous: &no, Accepted: map[string]string{"anonymous": "until the trial run is over"}},
+		{Name: "both/tcp", URL: "mqtt://both.test:" + port6},
+		{Name: "barge/old", URL: "mqtt://" + closed.Addr().String(), Users: []string{"device feeder", "login barge"}},
+		{Name: "barge/older", URL: "mqtt://127.0.0.3:1"},
+		{Name: "pier/old", URL: "mqtt://127.0.0.4:1"},
+	}, Options{Own: func() []netip.Addr { return []netip.Addr{second} }, Wait: DefaultWait, Log: log, Resolver: names{"both.test": {"127.0.0.1", "::1"}}})
+	got := told(rep)
+	for _, want := range []string{
+		"quay/tcp: worry: the broker listens on loopback only: in from 127.0.0.1, port-closed at 127.0.0.2",
+		"quay/tcp: note: authentication is on: refused without a login, in with one",
+		"quay/tcp: worry: a password went over a plain link to 127.0.0.1:",
+		"quay/tcp: door plain: a plain listener stands beside a TLS one: quay/tcp (accepted: )",
+		"quay/tcp: door everything: may read everything: shore (accepted: )",
+		"pier/tcp: door anonymous: clients without credentials get in (accepted: until the trial run is over)",
+		"pier/tcp: broken: no login: let in, which was not intended",
+		"both/tcp: worry: the broker listens on IPv6 only: in at ::1, not at 127.0.0.1",
+		"all: broken: nobody gets in at 127.0.0.3: barge/old, barge/older still name it; it is used by device feeder, login barge",
+		"all: broken: the broker is in at 127.0.0.1, and nobody gets in at 127.0.0.4: pier/old still name the old address",
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("not found: %q in\n%s", want, got)
+		}
+	}
+	if strings.Contains(got, "quay/tls: worry: a password") || strings.Contains(got, "quay/tls: door plain") {
+		t.Errorf("the TLS listener is taken for a plain one:\n%s", got)
+	}
+	quay := &rep.Results[0]
+	if len(quay.Answers) != 3 || quay.Answers[2].Who != "wrong password" || quay.Answers[2].In || !strings.Contains(quay.Answers[2].Seen, "0x86") {
+		t.Errorf("answers: %+v", quay.Answers)
+	}
+	if quay.Ping <= 0 || len(quay.Versions) != 2 || !quay.Versions[0].In || !quay.Versions[1].In {
+		t.Errorf("ping %v, versions %+v", quay.Ping, quay.Versions)
+	}
+	if e, _ := log.Read(1, 1000); len(e) < 50 || strings.Contains(fmt.Sprintf("%+v", e), secretWord) {
+		t.Errorf("%d events are traced, or they hold the password", len(e))
+	}
+	if all := fmt.Sprintf("%+v", rep); strings.Contains(all, secretWord) {
+		t.Error("the password shows in the report")
+	}
+}
+
+func grants(r *Result) map[string]Grant {
+	out := map[string]Grant{}
+	for _, g := range r.Grants {
+		out[g.Name] = g
+	}
+	return out
+}
+
+func TestWhatIsGrantedIsFound(t *testing.T) {
+	one := packet.QoS(1)
+	u := broker(t, standin.Options{Anonymous: true, Limits: standin.Limits{MaximumQoS: &one, ReceiveMaximum: 7, ServerKeepAlive: 12, NoRetained: true, NoShared: true, MaximumPacketSize: 4096, NoEmptyClientID: true}}, nil, "mqtt://127.0.0.1:0")[0]
+	sound := broker(t, standin.Options{Anonymous: true}, nil, "mqtt://127.0.0.1:0")[0]
+	rep := Run(context.Background(), []Target{{Name: "a", URL: u}, {Name: "b", URL: sound}}, Options{Wait: DefaultWait, Own: func() []netip.Addr { return nil }})
+	got, full := grants(&rep.Results[0]), grants(&rep.Results[1])
+	for name, want := range map[string]string{"maximum QoS": "1", "receive maximum": "7", "keep alive": "12 s", "retained messages": "not available", "shared subscriptions": "not available",
+		"maximum packet size": "4 KiB", "wildcards": "available", "empty client identifier (3.1.1)": "refused", "QoS of a subscription (3.1.1)": "1"} {
+		if got[name].Granted != want {
+			t.Errorf("%s: granted %q, want %q", name, got[name].Granted, want)
+		}
+		if less := want != "available" && name != "empty client identifier (3.1.1)"; got[name].Less != less {
+			t.Errorf("%s: less %v", name, got[name].Less)
+		}
+	}
+	for name, want := range map[string]string{"maximum QoS": "2 (not said)", "kept session (3.1.1)": "kept", "retained messages (3.1.1)": "kept", "empty client identifier (3.1.1)": "taken", "QoS of a subscription (3.1.1)": "2",
+		"client identifier (3.1.1)": "at least 1024 characters"} {
+		if full[name].Granted != want || full[name].Less {
+			t.Errorf("a sound broker, %s: %+v, want %q", name, full[name], want)
+		}
+	}
+}
+
+func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
+	b := brokertest.Start(t, brokertest.Options{Lines: "max_connections 200\n"})
+	right := login(brokertest.Username, brokertest.Password)
+	withCertificate := *right
+	withCertificate.Certificate = &b.Client
+	cas := b.CAs
+	other, err := trust.NewAuthority("elsewhere")
+	if err != nil {
+		t.Fatal(err)
+	}
+	foreign := *right
+	c, err := other.Issue(trust.Request{CommonName: brokertest.Username})
+	if err != nil {
+		t.Fatal(err)
+	}
+	foreign.Certificate = &c
+	wss, tcp, secure := b.URLs["wss"], b.URLs["tcp"], b.URLs["tls"]
+	needs := b.URLs["tls with client certificate"]
+	as := func(u, from, to string) string { return strings.Replace(u, from, to, 1) }
+	for _, row := range []struct {
+		what  string
+		t     Target
+		cause Cause // "" for in
+	}{
+		{"tcp", Target{URL: tcp, Login: right}, ""},
+		{"tls", Target{URL: secure, Login: right}, ""},
+		{"ws", Target{URL: b.URLs["ws"], Login: right}, ""},
+		{"wss", Target{URL: wss, Login: right}, ""},
+		{"3.1", Target{URL: tcp, Login: right, Versions: []packet.Version{packet.V31}}, ""},
+		{"client certificate", Target{URL: needs, Login: &withCertificate}, ""},
+		{"no client certificate", Target{URL: needs, Login: right}, ClientCertWanted},
+		{"a stranger's client certificate", Target{URL: needs, Login: &foreign}, ClientCertCA},
+		{"no login", Target{URL: secure}, LoginWanted},
+		{"wrong password", Target{URL: secure, Login: login(brokertest.Username, "wrong")}, NotAuthorised},
+		{"unknown CA", Target{URL: secure, Login: right, CAs: []*x509.Certificate{other.Root()}}, CertUnknownCA},
+		{"wrong name", Target{URL: secure, Login: right, ServerName: "quay.test"}, CertWrongName},
+		{"plain to TLS", Target{URL: as(secure, "mqtts", "mqtt"), Login: right}, PlainToTLS},
+		{"TLS to plain", Target{URL: as(tcp, "mqtt", "mqtts"), Login: right}, TLSToPlain},
+		{"WebSocket to MQTT", Target{URL: as(tcp, "mqtt", "ws") + "/mqtt", Login: right}, WebSocketToMQTT},
+		{"MQTT to WebSocket", Target{URL: strings.TrimSuffix(as(b.URLs["ws"], "ws", "mqtt"), "/mqtt"), Login: right}, MQTTToWebSocket},
+		{"WebSocket to TLS WebSocket", Target{URL: as(wss, "wss", "ws"), Login: right}, PlainToTLS},
+	} {
+		t.Run(row.what, func(t *testing.T) {
+			row.t.Name = row.what
+			if row.t.CAs == nil {
+				row.t.CAs = cas
+			}
+			rep := Run(context.Background(), []Target{row.t}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait})
+			r := &rep.Results[0]
+			d := r.Diagnosis()
+			switch {
+			case row.cause == "" && d != nil:
+				t.Errorf("not in: %+v", d)
+			case row.cause != "" && (d == nil || d.Cause != row.cause):
+				t.Errorf("want %s, got %+v", row.cause, d)
+			case row.cause == "" && (len(r.Grants) == 0 || r.Ping == 0):
+				t.Errorf("nothing was found out: %+v", r)
+			}
+			if strings.Contains(fmt.Sprintf("%+v", rep), brokertest.Password) {
+				t.Error("the password shows")
+			}
+		})
+	}
+}
+
+// TestANetworkWithoutARoute dials in a network namespace that has none. Where the system
+// does not permit one, the diagnosis is made of the error alone.
+func TestANetworkWithoutARoute(t *testing.T) {
+	done := make(chan Result)
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread ends with the goroutine
+		if err := syscall.Unshare(syscall.CLONE_NEWNET); err != nil {
+			r := runner{o: Options{Own: ownAddresses, Wait: testWait}}
+			done <- Result{Ways: []Way{{Diagnosis: r.tcpDiagnosis("10.0.0.7:1883", &net.OpError{Op: "dial", Err: syscall.ENETUNREACH})}}}
+			return
+		}
+		r := runner{o: Options{Own: func() []netip.Addr { return nil }, Wait: testWait, Now: time.Now}, target: Target{Name: "x", URL: "mqtt://10.0.0.7:1883"}}
+		done <- r.run(context.Background())
+	}()
+	r := <-done
+	if d := r.Diagnosis(); d == nil || d.Cause != NetUnreachable || !strings.Contains(d.Remedy, "VPN") {
+		t.Errorf("%+v", d)
+	}
+}
