@@ -3,6 +3,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"runtime/debug"
 
@@ -20,8 +21,21 @@ func main() {
 	tune()
 	os.Exit(cli.Main(cli.Env{
 		Args: os.Args[1:], In: os.Stdin, Out: os.Stdout, ErrOut: os.Stderr, Screens: tui.Run,
-		Terminal: term.IsTerminal(os.Stdin.Fd()) && term.IsTerminal(os.Stdout.Fd()),
+		Terminal: term.IsTerminal(os.Stdin.Fd()) && term.IsTerminal(os.Stdout.Fd()), AskSecret: asker(),
 	}))
+}
+
+// asker asks for a secret on the terminal, without echo; it is nil where there is none.
+func asker() func(string) (string, error) {
+	if !term.IsTerminal(os.Stdin.Fd()) {
+		return nil
+	}
+	return func(prompt string) (string, error) {
+		fmt.Fprint(os.Stderr, prompt)
+		b, err := term.ReadPassword(os.Stdin.Fd())
+		fmt.Fprintln(os.Stderr)
+		return string(b), err
+	}
 }
 
 func tune() {

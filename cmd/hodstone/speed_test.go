@@ -415,7 +415,7 @@ func BenchmarkWireScreen(b *testing.B) {
 	}
 	x := open(b, 160, 47, file)
 	x.await(`● quay in`)
-	x.keys("3")
+	x.keys("5")
 	pub := client.New(client.Options{Version: packet.V311, Connect: packet.Connect{ClientID: "pub", CleanStart: true},
 		Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) }})
 	if _, err := pub.Connect(context.Background()); err != nil {

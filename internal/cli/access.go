@@ -38,10 +38,10 @@ func (a *access) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&a.tokenFile, "token-file", "", "with a URL: the file that holds a token, which is sent as the password")
 	fl.StringVar(&a.tokenEnv, "token-env", "", "with a URL: the environment variable that holds a token")
 	fl.StringVar(&a.method, "authentication-method", "", "with a URL, in version 5: "+auth.SCRAMSHA256+" proves the password without sending it")
-	fl.StringVar(&a.ca, "ca", "", "with a URL over TLS: the PEM file with the CA to trust; the system's roots by default")
+	fl.StringVar(&a.ca, "ca", "", "with a URL over TLS: the file with the CA to trust; the system's roots by default")
 	fl.StringVar(&a.serverName, "server-name", "", "with a URL over TLS: the name that the broker's certificate must hold")
-	fl.StringVar(&a.certificate, "certificate", "", "with a URL over TLS: the PEM file with the client's certificate")
-	fl.StringVar(&a.key, "key", "", "with a URL over TLS: the PEM file with the certificate's key")
+	fl.StringVar(&a.certificate, "certificate", "", "with a URL over TLS: the file with the client's certificate, and the key if it is in it too")
+	fl.StringVar(&a.key, "key", "", "with a URL over TLS: the file with the certificate's key")
 	fl.StringVar(&a.passphraseFile, "passphrase-file", "", "with --key: the file that holds the passphrase of an encrypted key")
 	fl.StringVar(&a.passphraseEnv, "passphrase-env", "", "with --key: the environment variable that holds the passphrase")
 }
@@ -120,20 +120,40 @@ func (a *access) tls(e link.Endpoint) (*tls.Config, error) {
 	}
 	config := &tls.Config{ServerName: a.serverName}
 	if a.ca != "" {
-		pem, err := os.ReadFile(a.ca)
+		cas, err := readCA(a.ca)
 		if err != nil {
-			return nil, usage("the CA cannot be read: %w", err)
+			return nil, err
 		}
-		config.RootCAs = x509.NewCertPool()
-		if !config.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, usage("%s holds no certificate in PEM", a.ca)
-		}
+		config.RootCAs = trust.Pool(cas)
 	}
+	pair, err := a.pair()
+	if err != nil || pair == nil {
+		return config, err
+	}
+	config.Certificates = []tls.Certificate{*pair}
+	return config, nil
+}
+
+// readCA reads the CA to trust from a file, in whatever form.
+func readCA(name string) ([]*x509.Certificate, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, usage("the CA cannot be read: %w", err)
+	}
+	cas, err := trust.CAs(data)
+	if err != nil {
+		return nil, usage("%s holds no certificate: %w: 'hodstone trust' tells what a file is", name, err)
+	}
+	return cas, nil
+}
+
+// pair reads the client's certificate and key, nil for none.
+func (a *access) pair() (*tls.Certificate, error) {
 	switch {
 	case a.certificate == "" && a.key == "":
-		return config, nil
-	case a.certificate == "" || a.key == "":
-		return nil, usage("--certificate and --key cannot be used one without the other")
+		return nil, nil
+	case a.certificate == "":
+		return nil, usage("--key cannot be used without --certificate")
 	}
 	passphrase, _, err := secret("passphrase", "passphrase", a.passphraseFile, a.passphraseEnv)
 	if err != nil {
@@ -143,16 +163,17 @@ func (a *access) tls(e link.Endpoint) (*tls.Config, error) {
 	if err != nil {
 		return nil, usage("the certificate cannot be read: %w", err)
 	}
-	key, err := os.ReadFile(a.key)
-	if err != nil {
-		return nil, usage("the certificate's key cannot be read (--key): %w", err)
+	var key []byte
+	if a.key != "" {
+		if key, err = os.ReadFile(a.key); err != nil {
+			return nil, usage("the certificate's key cannot be read (--key): %w", err)
+		}
 	}
 	pair, err := trust.Pair(chain, key, passphrase.Reveal())
 	if err != nil {
 		return nil, usage("--certificate and --key cannot be used: %w", err)
 	}
-	config.Certificates = []tls.Certificate{pair}
-	return config, nil
+	return &pair, nil
 }
 
 // dialURL returns how a URL is reached with the options.

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hodstone/demo"
+	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
 )
@@ -56,6 +57,8 @@ type Env struct {
 	Screens func(context.Context, *workbench.Bench) error
 	// Terminal tells whether a person is at the other end.
 	Terminal bool
+	// AskSecret asks a person for something that is not echoed; nil where nobody is there.
+	AskSecret func(prompt string) (string, error)
 }
 
 // Main runs the command line and returns the exit code.
@@ -104,21 +107,21 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
-			return e.open(c.Context(), w, nil, &rec)
+			return e.open(c.Context(), w, workbench.Options{Follow: true}, &rec)
 		},
 	}
 	rec.flags(root.Flags())
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(e.demo(), e.contract(), e.watch(), e.send(), e.trace(), e.prove(), e.standIn(), e.version())
+	root.AddCommand(e.demo(), e.reach(), e.trust(), e.contract(), e.watch(), e.send(), e.trace(), e.prove(), e.standIn(), e.version())
 	return root
 }
 
 // open shows the screens on a workspace.
-func (e *Env) open(ctx context.Context, w *workspace.Workspace, faults []string, rec *recording) (err error) {
+func (e *Env) open(ctx context.Context, w *workspace.Workspace, o workbench.Options, rec *recording) (err error) {
 	if !e.Terminal {
 		return usage("the screens need a terminal; 'hodstone watch', 'hodstone prove' and 'hodstone contract check' work without")
 	}
-	b, err := workbench.New(w, workbench.Options{Faults: faults})
+	b, err := workbench.New(w, o)
 	if err != nil {
 		return &exit{exitUsage, err}
 	}
@@ -156,7 +159,12 @@ func (e *Env) demo() *cobra.Command {
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
-			return e.open(c.Context(), w, faults, &rec)
+			creds, err := sampleCredentials()
+			if err != nil {
+				return err
+			}
+			defer os.RemoveAll(creds)
+			return e.open(c.Context(), w, workbench.Options{Faults: faults, Reach: true, Credentials: []string{filepath.Join(creds, "creds")}}, &rec)
 		},
 	}
 	rec.flags(c.Flags())
@@ -165,8 +173,38 @@ func (e *Env) demo() *cobra.Command {
 	return c
 }
 
+// sampleCredentials makes the demo's folder of credentials, which are new at every start.
+func sampleCredentials() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "hodstone-demo"); err != nil {
+		return "", err
+	}
+	if err = writeSamples(dir); err != nil {
+		os.RemoveAll(dir)
+	}
+	return dir, err
+}
+
+func writeSamples(dir string) error {
+	a, err := trust.NewLongAuthority("Marrow Voe")
+	if err != nil {
+		return err
+	}
+	return trust.WriteSamples(filepath.Join(dir, "creds"), a)
+}
+
 // writeDemo copies the demo workspace; it overwrites nothing.
 func (e *Env) writeDemo(dir string) error {
+	if _, err := os.Stat(filepath.Join(dir, "creds")); err == nil {
+		return usage("%s is there already: choose another folder", filepath.Join(dir, "creds"))
+	}
+	if err := e.copyDemo(dir); err != nil {
+		return err
+	}
+	fmt.Fprintln(e.Out, filepath.Join(dir, "creds"))
+	return writeSamples(dir)
+}
+
+func (e *Env) copyDemo(dir string) error {
 	return fs.WalkDir(demo.Files, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err

@@ -20,12 +20,9 @@ const (
 	DoorAlmighty  = "everything"
 )
 
-// Doors are the names of all doors, as a workspace accepts them.
-var Doors = []string{DoorAnonymous, DoorPlain, DoorAlmighty}
-
 // Door is something left open that should be shut before the broker goes to work.
 type Door struct {
-	Name   string // one of [Doors]
+	Name   string // one of [workspace.Doors]
 	What   string
 	Remedy string
 	// Accepted is the reason why it stays open, as the workspace says; "" where it does not.
@@ -45,7 +42,7 @@ func (res *Result) door(name, remedy, format string, args ...any) {
 func (r *runner) judge() {
 	r.judgeAddresses()
 	e, t := r.endpoint, &r.target
-	if t.Login != nil && !e.TLS && e.Network == "tcp" && (t.Login.HasPassword && !(t.Login.SCRAM && t.Versions[0] == packet.V5) || t.Login.HasToken) && r.sentConnect() {
+	if PlainPassword(t) && r.sentConnect() {
 		where := "anyone on the way can read it"
 		if ip, err := netip.ParseAddr(e.Host); err == nil && ip.IsLoopback() {
 			where = "it stayed on this machine"
@@ -99,6 +96,18 @@ func (r *runner) judge() {
 	}
 }
 
+// PlainPassword tells whether a target's password or token goes over a link that is not
+// encrypted.
+func PlainPassword(t *Target) bool {
+	e, err := link.Parse(t.URL)
+	l := t.Login
+	if err != nil || l == nil || e.TLS || e.Network != "tcp" {
+		return false
+	}
+	proven := l.SCRAM && len(t.Versions) > 0 && !slices.ContainsFunc(t.Versions, func(v packet.Version) bool { return v != packet.V5 })
+	return l.HasToken || l.HasPassword && !proven
+}
+
 // sentConnect tells whether a CONNECT went out.
 func (r *runner) sentConnect() bool {
 	for _, w := range r.result.Ways {
@@ -150,7 +159,11 @@ func (r *runner) judgeAddresses() {
 	}
 	switch {
 	case loopback > 0 && own == 0 && ownOut != "" && (ownDiag == Refused || ownDiag == TimedOut || ownDiag == ResetOnAccept):
-		r.find(trust.Worry, "let it listen on all addresses, or on that of the network, if other machines are to reach it", "the broker listens on loopback only: in from %s, %s at %s", strings.Join(in, ", "), ownDiag, ownOut)
+		severity := trust.Worry
+		if r.target.StandIn {
+			severity = trust.Note // it is meant to
+		}
+		r.find(severity, "let it listen on all addresses, or on that of the network, if other machines are to reach it", "the broker listens on loopback only: in from %s, %s at %s", strings.Join(in, ", "), ownDiag, ownOut)
 	case own > 0 && loopback == 0 && onlyLoopback(out):
 		r.find(trust.Note, "dial it by that address, on this machine too", "the broker does not listen on loopback: in at %s", strings.Join(in, ", "))
 	}
@@ -266,6 +279,39 @@ func sameBroker(results []Result, a, b []int) bool {
 		}
 	}
 	return false
+}
+
+// OpenDoors returns the open doors of all results, one for each kind and broker; those that
+// are accepted come last.
+func OpenDoors(results []*Result) (out []Door) {
+	type key struct{ broker, name string }
+	at := map[key]int{}
+	plain := map[key][]string{}
+	for _, r := range results {
+		broker, _, _ := strings.Cut(r.Target.Name, "/")
+		for _, d := range r.Doors {
+			k := key{broker, d.Name}
+			if d.Name == DoorPlain {
+				plain[k] = append(plain[k], r.Target.Name)
+			}
+			if _, known := at[k]; !known {
+				at[k] = len(out)
+				out = append(out, d)
+			}
+			if d.Name == DoorPlain && len(plain[k]) > 1 {
+				out[at[k]].What = "plain listeners stand beside a TLS one: " + strings.Join(plain[k], ", ")
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Door) int {
+		if (a.Accepted == "") == (b.Accepted == "") {
+			return 0
+		} else if a.Accepted == "" {
+			return -1
+		}
+		return 1
+	})
+	return out
 }
 
 // plainDoors notes plain listeners of a broker that also has TLS ones.

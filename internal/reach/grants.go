@@ -113,7 +113,7 @@ func bytesText(n int) string {
 func (r *runner) inside(ctx context.Context, address string) {
 	for _, v := range r.target.Versions {
 		r.say("version %s", v)
-		x := r.visit(ctx, approach{address: address, version: v, login: r.target.Login, id: r.target.ClientID})
+		x := r.visit(ctx, approach{name: "version " + v.String(), address: address, version: v, login: r.target.Login, id: r.target.ClientID})
 		x.end()
 		res := VersionResult{Version: v, In: x.err == nil, Took: x.step(StageConnect).Took, Seen: "in"}
 		if x.err != nil {
@@ -143,7 +143,7 @@ func (r *runner) inside(ctx context.Context, address string) {
 func (r *runner) others(ctx context.Context, address string) {
 	version := r.target.Versions[0]
 	come := func(who string, l *workspace.Login, intended *bool) {
-		x := r.visit(ctx, approach{address: address, version: version, login: l})
+		x := r.visit(ctx, approach{name: who, address: address, version: version, login: l})
 		defer x.end()
 		a := Answer{Who: who, In: x.err == nil, Seen: "in", Intended: intended}
 		if x.err != nil {
@@ -174,7 +174,7 @@ func (r *runner) others(ctx context.Context, address string) {
 
 // mayReadAll subscribes to everything as the login, and leaves at once.
 func (r *runner) mayReadAll(ctx context.Context, address string, l *workspace.Login) bool {
-	x := r.visit(ctx, approach{address: address, version: r.target.Versions[0], login: l})
+	x := r.visit(ctx, approach{name: "login " + l.Name, address: address, version: r.target.Versions[0], login: l})
 	defer x.end()
 	if x.err != nil {
 		return false
@@ -191,7 +191,7 @@ func (r *runner) mayReadAll(ctx context.Context, address string, l *workspace.Lo
 
 // probe finds by trying what the older versions have no word for.
 func (r *runner) probe(ctx context.Context, address string, v packet.Version) {
-	base := approach{address: address, version: v, login: r.target.Login}
+	base := approach{name: "probe", address: address, version: v, login: r.target.Login}
 	add := func(name, asked, granted, source string, less bool) {
 		r.result.Grants = append(r.result.Grants, Grant{Name: name + " (" + v.String() + ")", Asked: asked, Granted: granted, Less: less, Probed: true, Source: "3.1.1 §" + source})
 	}

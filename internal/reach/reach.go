@@ -94,6 +94,8 @@ type Target struct {
 	Users []string
 	// Logins are the logins of the workspace's devices at this broker, to see what they may do.
 	Logins []*workspace.Login
+	// StandIn tells that the broker is Hodstone's own.
+	StandIn bool
 	// Prior is a problem that keeps the target from being tried, such as a CA that cannot be
 	// read; "" for none.
 	Prior string
@@ -109,8 +111,6 @@ type Options struct {
 	Own func() []netip.Addr
 	// Wait bounds each stage; [DefaultWait] where it is 0.
 	Wait time.Duration
-	// Log is where the packets of Hodstone's clients are traced; may be nil.
-	Log *trace.Log
 	// Dialled is told the local address of each connection; may be nil.
 	Dialled func(net.Addr)
 	// Progress is told of each target as it goes on; it must not wait. May be nil.
@@ -162,6 +162,8 @@ type Result struct {
 	MayAll []string
 	// Ping is the round trip of a PINGREQ; 0 where none came back.
 	Ping time.Duration
+	// Events are the packets that went over, a client for each thing that was tried.
+	Events []trace.Event
 }
 
 // In tells whether an address of the target's leads in.
@@ -228,6 +230,10 @@ type Report struct {
 	Findings []Finding // that concern several targets
 }
 
+// maxEvents is how many events of one target are kept: all of them, but for a broker that
+// greets with a flood.
+const maxEvents = 2_000
+
 // maxAtOnce is how many targets are tried at a time: they mostly wait.
 const maxAtOnce = 8
 
@@ -252,7 +258,7 @@ func Run(ctx context.Context, targets []Target, o Options) *Report {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			r := runner{o: o, target: targets[i]}
+			r := runner{o: o, target: targets[i], log: trace.NewLog(maxEvents)}
 			results[i] = r.run(ctx)
 		})
 	}

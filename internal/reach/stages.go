@@ -31,6 +31,7 @@ type runner struct {
 	target   Target
 	endpoint link.Endpoint
 	result   Result
+	log      *trace.Log // of what our clients send and receive
 }
 
 func (r *runner) say(format string, args ...any) {
@@ -73,6 +74,9 @@ func (r *runner) run(ctx context.Context) Result {
 
 func (r *runner) done() Result {
 	r.result.Running, r.result.Doing = false, ""
+	if r.log != nil {
+		r.result.Events, _ = r.log.Read(1, maxEvents)
+	}
 	r.judge()
 	if r.o.Progress != nil {
 		r.o.Progress(r.result)
@@ -178,6 +182,7 @@ func (t *tap) bytes() []byte {
 
 // approach says how a client comes.
 type approach struct {
+	name      string // for the evidence
 	address   string
 	version   packet.Version
 	login     *workspace.Login
@@ -347,8 +352,11 @@ func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach
 			default:
 			}
 		}}
-	if r.o.Log != nil {
-		o.Hooks = trace.Record(trace.Source{Client: "reach", Role: trace.RoleCheck, Broker: r.target.Name, Version: a.version}, r.o.Log)
+	if r.log != nil {
+		if a.name == "" {
+			a.name = "another try"
+		}
+		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleCheck, Broker: r.target.Name, Version: a.version}, r.log)
 	}
 	a.login.Apply(&o)
 	if a.login == nil {
@@ -368,7 +376,7 @@ var errNoConnack = errors.New("no CONNACK in time")
 // way tries one address.
 func (r *runner) way(ctx context.Context, w *Way) {
 	r.say("trying %s", w.Address)
-	a := approach{address: w.Address, version: r.target.Versions[0], login: r.target.Login, id: r.target.ClientID, asks: asksOf(r.target.Versions[0])}
+	a := approach{name: "way in", address: w.Address, version: r.target.Versions[0], login: r.target.Login, id: r.target.ClientID, asks: asksOf(r.target.Versions[0])}
 	v := r.visit(ctx, a)
 	w.Steps, w.Presented = v.steps, v.presented
 	defer v.end()

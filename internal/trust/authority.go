@@ -44,8 +44,8 @@ type Request struct {
 	Names []string
 	// Expired makes it end an hour ago; NotYet makes it begin in an hour.
 	Expired, NotYet bool
-	// Until is when it ends, where it is set.
-	Until time.Time
+	// From and Until are when it begins and ends, where they are set.
+	From, Until time.Time
 	// Key is the kind of key: "" for ECDSA on P-256, "P-384", "Ed25519", "RSA 1024", "RSA 2048".
 	Key string
 	// SelfSigned makes it vouch for itself, without the authority.
@@ -60,6 +60,16 @@ type Request struct {
 
 // NewAuthority makes a root and an intermediate with new keys.
 func NewAuthority(name string) (*Authority, error) {
+	return newAuthority(name, time.Time{}, time.Now().Add(lifetime))
+}
+
+// NewLongAuthority makes an authority that is two years old and lasts two more, for samples.
+func NewLongAuthority(name string) (*Authority, error) {
+	const year = 365 * 24 * time.Hour
+	return newAuthority(name, time.Now().Add(-2*year), time.Now().Add(2*year))
+}
+
+func newAuthority(name string, from, until time.Time) (*Authority, error) {
 	rootKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -69,7 +79,10 @@ func NewAuthority(name string) (*Authority, error) {
 		return nil, err
 	}
 	ca := func(common string, pathLen int) *x509.Certificate {
-		c := template(common, time.Now().Add(lifetime))
+		c := template(common, until)
+		if !from.IsZero() {
+			c.NotBefore = from
+		}
 		c.IsCA, c.BasicConstraintsValid, c.MaxPathLen, c.MaxPathLenZero = true, true, pathLen, pathLen == 0
 		c.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
 		return c
@@ -131,8 +144,11 @@ func (a *Authority) Issue(r Request) (tls.Certificate, error) {
 		until = r.Until
 	}
 	c := template(r.CommonName, until)
-	if r.NotYet {
+	switch {
+	case r.NotYet:
 		c.NotBefore = time.Now().Add(time.Hour)
+	case !r.From.IsZero():
+		c.NotBefore = r.From
 	}
 	c.KeyUsage, c.ExtKeyUsage = x509.KeyUsageDigitalSignature, []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
 	if _, old := key.(*rsa.PrivateKey); old {

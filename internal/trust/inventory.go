@@ -7,6 +7,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rsa"
 	"crypto/sha256"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
 	"fmt"
@@ -542,4 +543,23 @@ func (v *Inventory) judgeKey(k *Key) {
 			v.find(Worry, name, "keep a CA's key away from everything that is connected", "it is the private key of the CA %s: whoever has it can issue any certificate", c.Title())
 		}
 	}
+}
+
+// Pair puts an identity's certificate, chain and key together, as a client presents them; nil
+// where the key could not be opened.
+func (v *Inventory) Pair(i *Identity) *tls.Certificate {
+	for _, f := range v.Files {
+		for n := range f.Items {
+			if k := f.Items[n].Key; k != nil && SamePublic(k.Public(), i.Certificate.PublicKey) {
+				out := &tls.Certificate{PrivateKey: k, Leaf: i.Certificate.Certificate}
+				for _, c := range i.Certificate.Chain {
+					if c.Role != RoleRoot {
+						out.Certificate = append(out.Certificate, c.Raw)
+					}
+				}
+				return out
+			}
+		}
+	}
+	return nil
 }

@@ -1,13 +1,13 @@
 package trust
 
 import (
+	"bytes"
+	"crypto"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
-
-	"github.com/youmark/pkcs8"
+	"slices"
 )
 
 // LockedError is an encrypted key for which no passphrase, or a wrong one, was given.
@@ -21,28 +21,96 @@ func (e *LockedError) Error() string {
 	return "the key is encrypted and needs a passphrase"
 }
 
-// Pair puts a certificate chain and its private key together, both in PEM; the key may
-// be encrypted as PKCS #8 has it (RFC 5958). A key that cannot be opened gives a
-// [*LockedError].
+// Pair puts a certificate with its chain and its private key together. Both are taken in
+// every form that [Recognise] knows; key is nil where the first file holds both, as key stores
+// do. A key that cannot be opened gives a [*LockedError].
 func Pair(chain, key []byte, passphrase string) (tls.Certificate, error) {
-	block, _ := pem.Decode(key)
+	var passphrases []string
+	if passphrase != "" {
+		passphrases = []string{passphrase}
+	}
+	from := Recognise("certificate", chain, passphrases)
+	keys := from
+	if key != nil {
+		keys = Recognise("key", key, passphrases)
+	}
+	signers, certificates := []crypto.Signer{}, []*x509.Certificate{}
+	for i := range keys.Items {
+		if k := keys.Items[i].Key; k != nil {
+			signers = append(signers, k)
+		}
+	}
+	for i := range from.Items {
+		if c := from.Items[i].Certificate; c != nil {
+			certificates = append(certificates, c)
+		}
+	}
 	switch {
-	case block == nil:
-		return tls.Certificate{}, errors.New("the key's file holds no PEM")
-	case block.Headers["DEK-Info"] != "":
-		return tls.Certificate{}, fmt.Errorf("the key is encrypted in the old way of PEM headers (RFC 1421), which keeps no secret well: convert it to PKCS #8")
-	case block.Type != "ENCRYPTED PRIVATE KEY":
-		return tls.X509KeyPair(chain, key)
-	case passphrase == "":
-		return tls.Certificate{}, &LockedError{}
+	case len(signers) == 0 && keys.LockedItems() > 0, len(certificates) == 0 && from.LockedItems() > 0:
+		return tls.Certificate{}, &LockedError{Given: passphrase != ""}
+	case len(certificates) == 0:
+		return tls.Certificate{}, fmt.Errorf("the certificate's file holds no certificate: %s", holds(from))
+	case len(signers) == 0 && key == nil:
+		return tls.Certificate{}, errors.New("the certificate's file holds no key: name the key's file")
+	case len(signers) == 0:
+		return tls.Certificate{}, fmt.Errorf("the key's file holds no private key: %s", holds(keys))
 	}
-	private, err := pkcs8.ParsePKCS8PrivateKey(block.Bytes, []byte(passphrase))
-	if err != nil {
-		return tls.Certificate{}, &LockedError{Given: true}
+	for _, k := range signers {
+		for _, c := range certificates {
+			if SamePublic(c.PublicKey, k.Public()) {
+				return tls.Certificate{Certificate: ordered(c, certificates), PrivateKey: k, Leaf: c}, nil
+			}
+		}
 	}
-	der, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		return tls.Certificate{}, fmt.Errorf("the key is of a kind that TLS has no use for: %w", err)
+	return tls.Certificate{}, errors.New("the private key does not belong to the certificate: 'hodstone trust' on the folder tells which fit")
+}
+
+func holds(f *File) string {
+	if f.Problem != "" {
+		return f.Problem
 	}
-	return tls.X509KeyPair(chain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+	return "it is " + article(f.Items[0].Kind)
+}
+
+// ordered returns a certificate and, behind it, those that lead up from it.
+func ordered(leaf *x509.Certificate, all []*x509.Certificate) [][]byte {
+	out := [][]byte{leaf.Raw}
+	for at := leaf; len(out) <= len(all) && !bytes.Equal(at.RawIssuer, at.RawSubject); {
+		i := slices.IndexFunc(all, func(c *x509.Certificate) bool {
+			return bytes.Equal(c.RawSubject, at.RawIssuer) && !bytes.Equal(c.Raw, at.Raw)
+		})
+		if i < 0 {
+			break
+		}
+		at = all[i]
+		out = append(out, at.Raw)
+	}
+	return out
+}
+
+// CAs returns the certificates that a file holds, in whatever form, to be trusted.
+func CAs(data []byte) ([]*x509.Certificate, error) {
+	f := Recognise("CA", data, nil)
+	var out []*x509.Certificate
+	for i := range f.Items {
+		if c := f.Items[i].Certificate; c != nil {
+			out = append(out, c)
+		}
+	}
+	if out == nil {
+		return nil, errors.New(holds(f))
+	}
+	return out, nil
+}
+
+// Pool makes a pool of certificates; nil, for the system's, of none.
+func Pool(certificates []*x509.Certificate) *x509.CertPool {
+	if certificates == nil {
+		return nil
+	}
+	p := x509.NewCertPool()
+	for _, c := range certificates {
+		p.AddCert(c)
+	}
+	return p
 }

@@ -23,7 +23,7 @@ func (r *recogniser) pem(text string) {
 	f := r.f
 	r.inPEM = true
 	starts := begins.FindAllStringSubmatchIndex(text, maxItems+1)
-	if strict := countStrict(text); strict < len(starts) {
+	if strict := countStrict(text); strict < len(starts) && len(ends.FindAllStringIndex(text, maxItems+1)) >= len(starts) {
 		r.whyNotStrict(text)
 	}
 	for i, at := range starts {

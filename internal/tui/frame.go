@@ -19,7 +19,10 @@ func (m *model) railWidth() int {
 const stepRows = 4
 
 func (m *model) stepHeight() int {
-	if m.h < 30 {
+	switch {
+	case m.h < 30: // all steps must have room
+		return max(2, (m.h-4)/len(m.screens))
+	case m.h < 40:
 		return stepRows
 	}
 	return stepRows + 1
@@ -52,7 +55,7 @@ func (m *model) drawRail(c look.Canvas) {
 		}
 		c.Text(1, y, fmt.Sprintf("%d %s", i+1, s.Title()), st)
 		for k, line := range s.Rail(t) {
-			if k < 3 {
+			if k < min(3, m.stepHeight()-1) {
 				c.Text(3, y+1+k, look.Clip(line.Text, c.W-4), on(line.Style))
 			}
 		}

@@ -17,6 +17,8 @@ import (
 	"hodstone/internal/tui/devices"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/tui/proof"
+	"hodstone/internal/tui/reach"
+	"hodstone/internal/tui/trust"
 	"hodstone/internal/tui/wire"
 	"hodstone/internal/workbench"
 )
@@ -85,14 +87,23 @@ func Run(ctx context.Context, b *workbench.Bench) error {
 
 func newModel(b *workbench.Bench) *model {
 	w := wire.New(b)
-	m := &model{bench: b, dark: true, colours: look.FewColours, theme: look.NewTheme(true, look.FewColours), wire: w, screens: []screen{contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
+	m := &model{bench: b, dark: true, colours: look.FewColours, theme: look.NewTheme(true, look.FewColours), wire: w, screens: []screen{reach.New(b), trust.New(b), contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
+	m.at = first(b)
 	if len(b.Workspace.Problems) > 0 {
 		m.overlay = problems
 	}
 	if b.Record != nil { // there is nothing but the record
-		m.screens = []screen{w}
+		m.screens, m.at = []screen{w}, 0
 	}
 	return m
+}
+
+// first is the screen to begin with: the contract, or the ways in where there is none.
+func first(b *workbench.Bench) int {
+	if len(b.Workspace.Contract.Clauses) > 0 {
+		return 2
+	}
+	return 0
 }
 
 // Init implements [tea.Model].
@@ -140,10 +151,29 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.X < m.railWidth() && m.overlay == none {
 			m.clicked(msg.Y)
 		}
+	case tea.PasteMsg:
+		return m, m.pasted(msg.Content)
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	}
 	return m, nil
+}
+
+// pasted gives pasted text to the screen: whole where it takes some, else key by key where it
+// types.
+func (m *model) pasted(text string) tea.Cmd {
+	s := m.screens[m.at]
+	if taker, ok := s.(interface{ Paste(string) tea.Cmd }); ok && m.overlay == none {
+		return taker.Paste(text)
+	}
+	if m.overlay == none && s.Typing() {
+		for _, r := range text {
+			if r >= ' ' {
+				s.Key(tea.KeyPressMsg{Code: r, Text: string(r)})
+			}
+		}
+	}
+	return nil
 }
 
 func (m *model) show(s screen) {

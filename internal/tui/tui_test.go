@@ -179,7 +179,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.await("from barge  ", "not run")
 	x.key("enter") // a stray opens on the wire
 	x.await("▸  ", "? stray")
-	x.key("1")
+	x.key("3")
 	x.key("G")
 	x.key("enter")
 	x.await("breach at ", "from pen-3", "breaches of this cell")
@@ -202,7 +202,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.await("feeder.state pen 1", "0 … 40", "mode ", "1 = by command")
 	x.key("esc")
 
-	x.key("3")
+	x.key("5")
 	x.key("/")
 	for _, k := range "topic:marrowvoe/pen/+/oxygen" {
 		x.key(string(k))
@@ -227,7 +227,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("end")
 	x.await("● live")
 
-	x.key("4")
+	x.key("6")
 	x.key("enter")
 	x.await("has not run yet: r runs all checks")
 	x.key("o")
@@ -258,7 +258,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 func TestDevicesAreSwitchedByHand(t *testing.T) {
 	x := on(t, demoFiles(t), 120, 40)
 	x.await("7 on")
-	x.key("2")
+	x.key("4")
 	for range 4 {
 		x.key("down")
 	}
@@ -291,14 +291,14 @@ func TestDevicesAreSwitchedByHand(t *testing.T) {
 func TestEmptyScreensTeach(t *testing.T) {
 	x := on(t, file("hodstone: 1\nname: nothing yet\n"), 100, 30)
 	x.await("This workspace has no clause yet", "0 clauses", "nothing yet")
-	x.key("2")
+	x.key("4")
 	x.await("Devices play the clients that are not there yet")
 	for _, k := range []string{"down", "enter", "space", "c", "f", "s", "v"} {
 		x.key(k)
 	}
-	x.key("3")
+	x.key("5")
 	x.await("The wire shows every packet of every client", "Nothing has come yet")
-	x.key("4")
+	x.key("6")
 	x.await("the workspace has no usable broker")
 	x.key("r")
 	x.await("no usable broker to put to the proof")
@@ -316,9 +316,9 @@ devices:
   pen: {plays: pen, publishes: [{clause: a, every: 1s, payload: x}]}
 `), 160, 47)
 	x.await("╳ harbour away", "refused", "╳ 1 away")
-	x.key("2")
-	x.await("pen            ╳ away", "nothing listens on that port there", "tries again in")
 	x.key("4")
+	x.await("pen            ╳ away", "nothing listens on that port there", "tries again in")
+	x.key("6")
 	x.key("r")
 	x.await("✗ not reached")
 }

@@ -43,7 +43,7 @@ func TestTheWireFromAllSides(t *testing.T) {
 	t.Chdir(t.TempDir())
 	x := on(t, demoFiles(t), 170, 50)
 	x.await("7 on", "1 breach", "1 stray")
-	x.key("3")
+	x.key("5")
 	x.key("v")
 	x.await("▸journeys", "publisher → broker → receivers", "pen-3", "✓ observer q0", "─ q1 retain", "µs", "✗ observer q0", "? observer q0")
 	x.key("G")
@@ -142,7 +142,7 @@ func TestTheWireFromAllSides(t *testing.T) {
 	x.key("esc")
 
 	// Inside the stand-in: who is there, throwing out.
-	x.key("2")
+	x.key("4")
 	x.key("i")
 	x.await("inside quay: 8 sessions, 8 connected", "marrowvoe/pen/+/feeder/state", "refused: 0")
 	x.key("o")
@@ -174,7 +174,7 @@ func TestPayloadsInEveryShape(t *testing.T) {
 			return nil
 		})
 	}
-	x.key("3")
+	x.key("5")
 	x.key("/")
 	x.typed("topic:a/json")
 	x.await("PUBLISH", "a/json")

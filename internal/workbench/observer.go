@@ -35,6 +35,7 @@ type observer struct {
 	b      *Bench
 	broker *workspace.Broker
 	client *client.Client
+	id     string        // its client identifier
 	ready  chan struct{} // closed when it first watches
 
 	mu  sync.Mutex
@@ -54,6 +55,7 @@ func newObserver(b *Bench, br *workspace.Broker) *observer {
 	}
 	connect := packet.Connect{ClientID: NewClientID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
+	o.id = connect.ClientID
 	opt := client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,
 		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)}
 	login.Apply(&opt)
@@ -68,6 +70,7 @@ func (o *observer) run(ctx context.Context) {
 		if err == nil {
 			backoff.Reset()
 			o.set(true, "")
+			o.b.wg.Go(func() { o.ping(ctx) })
 			select {
 			case <-o.client.Done():
 				err = o.client.Ended()
@@ -226,6 +229,7 @@ func (b *Bench) watch() {
 func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
 	j := b.journeys.Add(e)
 	b.statistics.Add(e)
+	b.monitor.Add(e)
 	if a, ok := e.Packet.(*packet.Suback); ok && len(a.Codes) > 0 {
 		granted[e.Client] = packet.QoS(a.Codes[0] & 3)
 	}

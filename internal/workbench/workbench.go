@@ -7,10 +7,12 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	mrand "math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -23,6 +25,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
+	"hodstone/internal/reach"
 	"hodstone/internal/record"
 	"hodstone/internal/trace"
 	"hodstone/internal/trust"
@@ -51,6 +54,14 @@ type Options struct {
 	// refused; it may be nil.
 	Peers   *trace.Log
 	Sighted func(what, text string)
+	// Credentials are files and folders to look at, in place of those that the workspace
+	// names.
+	Credentials []string
+	// Follow re-reads the workspace's file when it is edited, so that what was found out
+	// before is seen to be stale.
+	Follow bool
+	// Reach tries all ways in, and the TLS of the first that has it, at the start.
+	Reach bool
 }
 
 // Bench is an open workspace at work. Its methods are safe for concurrent use.
@@ -87,6 +98,9 @@ type Bench struct {
 	traffic    meter.Meter // PUBLISH packets, either way
 	proof      ProofState
 	cancel     context.CancelFunc // of the running proof
+	reach      reaching
+	trust      trusting
+	monitor    *reach.Monitor
 }
 
 // Finding is what the judge said of a message received by an observer.
@@ -104,6 +118,8 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	}
 	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{},
 		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
+	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
+	b.trust.surveys, b.monitor = map[string]*SurveyState{}, reach.NewMonitor()
 	b.ctx, b.stop = context.WithCancel(context.Background())
 	b.Events, b.findings = b.Log, make([]numbered, traceLength)
 	for _, br := range w.Brokers {
@@ -130,6 +146,8 @@ func Reopen(file *record.File) *Bench {
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
 	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{},
 		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
+	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
+	b.trust.surveys, b.monitor = map[string]*SurveyState{}, reach.NewMonitor()
 	b.ctx, b.stop = context.WithCancel(context.Background())
 	b.analysed = 0
 	b.wg.Go(b.analyse)
@@ -236,7 +254,10 @@ func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error)
 	if _, err := b.Authority(); err != nil {
 		return nil, err
 	}
-	names := []string{e.Host, "localhost", "127.0.0.1", "::1"}
+	names := []string{"localhost", "127.0.0.1", "::1"}
+	if !slices.Contains(names, e.Host) {
+		names = append(names, e.Host)
+	}
 	if flaw == "wrong-name" {
 		names = []string{"elsewhere.example"}
 	}
@@ -244,7 +265,7 @@ func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error)
 	if err != nil {
 		return nil, err
 	}
-	l.CA = b.authority.Pool()
+	l.CA = []*x509.Certificate{b.authority.Root()}
 	return &tls.Config{Certificates: []tls.Certificate{cert}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: b.authority.Pool()}, nil
 }
 
@@ -278,6 +299,10 @@ func (b *Bench) Start() {
 		}
 	}
 	b.wg.Go(b.watch)
+	if b.opt.Follow {
+		b.wg.Go(func() { b.follow(b.Workspace.File) })
+	}
+	b.Examine()
 	// The observers come first, so that they see the devices arrive.
 	b.wg.Go(func() {
 		for _, o := range b.observers {
@@ -286,6 +311,12 @@ func (b *Bench) Start() {
 		for _, d := range b.devices {
 			if b.ctx.Err() == nil {
 				d.Start()
+			}
+		}
+		if b.opt.Reach && b.ctx.Err() == nil {
+			b.StartReach()
+			if ways := b.SurveyTargets(); len(ways) > 0 {
+				b.StartSurvey(ways[0])
 			}
 		}
 	})
@@ -314,7 +345,7 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 		if err != nil {
 			return nil, err
 		}
-		config := &tls.Config{RootCAs: l.CA, ServerName: l.ServerName}
+		config := &tls.Config{RootCAs: trust.Pool(l.CA), ServerName: l.ServerName}
 		if login != nil && login.Certificate != nil {
 			config.Certificates = []tls.Certificate{*login.Certificate}
 		}

@@ -26,6 +26,7 @@ var Shapes = []Shape{
 		{"brokers", "map of broker", false, "The brokers by name. The first is used where none is named."},
 		{"logins", "map of login", false, "The client identities by name."},
 		{"contract", "contract", false, "Who says what, where and how."},
+		{"credentials", "list of string", false, "Files and folders of certificates and keys, for the trust screen to look at; relative to this file's folder."},
 		{"devices", "map of device", false, "The simulated devices by name."},
 	}},
 	{"broker", "An MQTT server to be reached, or the stand-in that ships with Hodstone.", []Key{
@@ -34,11 +35,17 @@ var Shapes = []Shape{
 		{"login", "string", false, "The login of Hodstone's own clients: the observer and the checks. It needs the right to read and write everything."},
 		{"anonymous", "boolean", false, "Whether clients without credentials are meant to get in. Without it the check login.anonymous is skipped."},
 		{"version", "version", false, "The protocol version of Hodstone's observer: 3.1, 3.1.1 or 5 (default)."},
+		{"accepted", "accepted", false, "What is left open on purpose. 'hodstone reach' lists it with the reason, and no longer counts it as a worry."},
 		{"intrusive", "string", false, "\"allowed\" lets checks run that throw clients out or fail logins on purpose."},
+	}},
+	{"accepted", "Doors that stay open on purpose, each with the reason.", []Key{
+		{"anonymous", "string", false, "Clients without credentials get in, because …"},
+		{"plain", "string", false, "A plain listener stands beside a TLS one, because …"},
+		{"everything", "string", false, "A login may read everything, because …"},
 	}},
 	{"listener", "One way into a broker.", []Key{
 		{"url", "string", true, "mqtt://HOST:PORT over TCP, mqtts:// over TLS, ws://HOST:PORT/PATH and wss:// over WebSocket, unix:///PATH over a local socket."},
-		{"ca", "string", false, "For TLS: a PEM file beside the workspace with the CA to trust; the system's roots without it."},
+		{"ca", "string", false, "For TLS: a file beside the workspace with the CA to trust, as PEM, DER, PKCS #7 or #12; the system's roots without it."},
 		{"server-name", "string", false, "For TLS: the name that the broker's certificate must hold, where it is not the URL's."},
 	}},
 	{"stand-in", "A broker of Hodstone's own, faithful unless told to misbehave.", []Key{
@@ -71,9 +78,9 @@ var Shapes = []Shape{
 	{"login", "A client identity.", []Key{
 		{"username", "string", false, "The user name; the login's name where it is missing."},
 		{"password", "secret", false, "The password. Best {env: NAME} or {file: path}. A login of a stand-in without one gets a random one at every start."},
-		{"certificate", "string", false, "For TLS: a PEM file beside the workspace with the client's certificate and its chain."},
-		{"key", "string", false, "For TLS: the PEM file with the certificate's private key; it may be encrypted (PKCS #8)."},
-		{"passphrase", "secret", false, "What an encrypted key is opened with."},
+		{"certificate", "string", false, "For TLS: a file beside the workspace with the client's certificate and its chain, as PEM, DER or PKCS #12; it may hold the key too."},
+		{"key", "string", false, "For TLS: the file with the certificate's private key, where it is another; it may be encrypted."},
+		{"passphrase", "secret", false, "What an encrypted key or key store is opened with."},
 		{"token", "secret", false, "A token, sent as the password."},
 		{"method", "string", false, "SCRAM-SHA-256: prove the password in version 5 without sending it (5.0 §4.12)."},
 	}},

@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"io/fs"
 	"os"
@@ -34,6 +33,7 @@ func (l *loader) load(root node) {
 		v.fail("this program reads version 1", "version %q of the language is not known", v.str("hodstone"))
 	}
 	l.w.Name = f["name"].str("name")
+	l.w.Credentials = f["credentials"].strings("credentials")
 	for _, e := range f["logins"].entries("logins") {
 		l.login(e)
 	}
@@ -100,16 +100,17 @@ func (l *loader) login(e entry) {
 	l.w.Logins = append(l.w.Logins, login)
 }
 
-// certificate reads a client's certificate and key from PEM files.
+// certificate reads a client's certificate and key from files.
 func (l *loader) certificate(c, k, pass node) *tls.Certificate {
-	if !k.exists() {
-		c.fail("add key: FILE", "the certificate has no key beside it")
+	chain, ok := l.file(c)
+	if !ok {
 		return nil
 	}
-	chain, ok := l.file(c)
-	key, ok2 := l.file(k)
-	if !ok || !ok2 {
-		return nil
+	var key []byte
+	if k.exists() {
+		if key, ok = l.file(k); !ok {
+			return nil
+		}
 	}
 	passphrase := Secret{}
 	if pass.exists() {
@@ -119,10 +120,16 @@ func (l *loader) certificate(c, k, pass node) *tls.Certificate {
 	}
 	pair, err := trust.Pair(chain, key, passphrase.Reveal())
 	if err != nil {
-		at, hint := c, "both must be PEM, and belong together"
+		at, hint := c, "'hodstone trust FOLDER' tells what the files are and which belong together"
+		if !k.exists() {
+			hint = "add key: FILE"
+		}
 		var locked *trust.LockedError
 		if errors.As(err, &locked) {
-			at, hint = k, "give passphrase: {env: NAME} or {file: path}"
+			if k.exists() {
+				at = k
+			}
+			hint = "give passphrase: {env: NAME} or {file: path}"
 		}
 		at.fail(hint, "certificate and key cannot be used: %v", err)
 		return nil
@@ -196,6 +203,17 @@ func (l *loader) broker(e entry) {
 	var known bool
 	b.Login, known = f["login"].known("login", l.loginNames())
 	ok = ok && known
+	if a := f["accepted"]; a.exists() {
+		b.Accepted = map[string]string{}
+		af := a.fields("accepted", "what is accepted at broker "+e.key)
+		for _, door := range Doors {
+			if d := af[door]; d.exists() {
+				if b.Accepted[door] = d.str(door); b.Accepted[door] == "" || b.Accepted[door] == "true" {
+					d.fail("write why, in a few words", "%s is accepted without a reason", door)
+				}
+			}
+		}
+	}
 	for _, x := range f["listeners"].entries("listeners") {
 		lf := x.value.fields("listener", "listener "+x.key)
 		if u := lf["url"]; u.exists() {
@@ -211,13 +229,13 @@ func (l *loader) broker(e entry) {
 				}
 			}
 			if ca := lf["ca"]; ca.exists() && endpoint.TLS {
-				pem, ok := l.file(ca)
+				data, ok := l.file(ca)
 				if !ok {
 					continue
 				}
-				listener.CA = x509.NewCertPool()
-				if !listener.CA.AppendCertsFromPEM(pem) {
-					ca.fail("it must be PEM: -----BEGIN CERTIFICATE-----", "%s holds no certificate", ca.str("ca"))
+				var err error
+				if listener.CA, err = trust.CAs(data); err != nil {
+					ca.fail("'hodstone trust FILE' tells what it is", "%s holds no certificate: %v", ca.str("ca"), err)
 					continue
 				}
 			}

@@ -57,7 +57,9 @@ type Workspace struct {
 	Logins   []*Login
 	Contract *contract.Contract
 	Devices  []*Device
-	Problems []*Problem
+	// Credentials are files and folders to look at, relative to the file's folder.
+	Credentials []string
+	Problems    []*Problem
 }
 
 // Broker is an MQTT server to be reached, or a stand-in to be started.
@@ -69,12 +71,17 @@ type Broker struct {
 	Anonymous *bool // nil: not said
 	Version   packet.Version
 	Intrusive bool
+	// Accepted are doors that stay open on purpose, with the reason; see [Doors].
+	Accepted map[string]string
 }
+
+// Doors are the names of what can be left open at a broker, and accepted with a reason.
+var Doors = []string{"anonymous", "plain", "everything"}
 
 // Listener is one way into a broker.
 type Listener struct {
 	Name, URL  string
-	CA         *x509.CertPool // nil: the system's roots
+	CA         []*x509.Certificate // nil: the system's roots
 	ServerName string
 }
 

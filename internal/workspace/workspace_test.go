@@ -157,7 +157,7 @@ logins: {pen-1: {certificate: pen.crt, key: pen.key}}
 		t.Fatal(w.Problems)
 	}
 	l := w.Broker("harbour").Ways()[0]
-	if l.CA == nil || !l.CA.Equal(ca.Pool()) || l.ServerName != "quay.local" {
+	if len(l.CA) != 1 || !l.CA[0].Equal(ca.Root()) || l.ServerName != "quay.local" {
 		t.Errorf("%+v", l)
 	}
 	var o client.Options
@@ -170,7 +170,7 @@ logins: {pen-1: {certificate: pen.crt, key: pen.key}}
 		{"ca: ca.pem", "ca: pen.key"}:                    "holds no certificate",
 		{"mqtts://", "mqtt://"}:                          "does nothing without TLS",
 		{"key: pen.key", "key: other.key"}:               "cannot be used",
-		{", key: pen.key", ""}:                           "has no key beside it",
+		{", key: pen.key", ""}:                           "holds no key",
 		{"certificate: pen.crt, ", ""}:                   "a key but no certificate",
 		{"certificate: pen.crt", "certificate: nowhere"}: "nowhere cannot be read",
 		{`"mqtts://10.0.0.7"`, `"https://10.0.0.7"`}:     "not by https://",

@@ -3,6 +3,7 @@ package client
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
@@ -53,15 +54,51 @@ type EndedError struct {
 	Broken *packet.Error
 }
 
+// endWords are how the ends of a link are told.
+var endWords = map[link.End]string{
+	link.EndFIN: "the broker closed the connection", link.EndRST: "the connection was reset",
+	link.EndClosed: "the connection was closed by us", link.EndCut: "the connection was cut by us",
+	link.EndFailed: "the connection failed",
+}
+
+// disconnectedUs begins the words for a DISCONNECT of the broker's.
+const disconnectedUs = "the broker disconnected us"
+
+// noPong begins the words for a keep alive that ran out.
+const noPong = "no PINGRESP within the keep alive"
+
+// Blame is who ended a connection, as far as the evidence goes.
+type Blame string
+
+// Who may have ended a connection.
+const (
+	ByUs      Blame = "us"
+	ByBroker  Blame = "the broker"
+	ByReset   Blame = "a reset: the broker's machine, or something in between"
+	BySilence Blame = "silence: the network, or a broker that hangs"
+	ByUnknown Blame = "unknown"
+)
+
+// BlameFor reads from the text of a [LinkEnded] event who ended the connection.
+func BlameFor(text string) Blame {
+	switch {
+	case strings.HasPrefix(text, disconnectedUs), strings.HasPrefix(text, endWords[link.EndFIN]):
+		return ByBroker
+	case strings.HasPrefix(text, endWords[link.EndRST]):
+		return ByReset
+	case strings.HasPrefix(text, noPong):
+		return BySilence
+	case strings.HasPrefix(text, endWords[link.EndClosed]), strings.HasPrefix(text, endWords[link.EndCut]):
+		return ByUs
+	}
+	return ByUnknown
+}
+
 // Error says it in plain words.
 func (e *EndedError) Error() string {
-	s := map[link.End]string{
-		link.EndFIN: "the broker closed the connection", link.EndRST: "the connection was reset",
-		link.EndClosed: "the connection was closed by us", link.EndCut: "the connection was cut by us",
-		link.EndFailed: "the connection failed",
-	}[e.End]
+	s := endWords[e.End]
 	if e.Coded {
-		s = fmt.Sprintf("the broker disconnected us: 0x%02X, %s", byte(e.Code), e.Code.In(packet.DISCONNECT, packet.V5))
+		s = fmt.Sprintf(disconnectedUs+": 0x%02X, %s", byte(e.Code), e.Code.In(packet.DISCONNECT, packet.V5))
 	}
 	if e.Reason != "" {
 		s += ": " + e.Reason

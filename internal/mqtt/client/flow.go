@@ -422,7 +422,7 @@ func (k *conn) keepAlive() {
 	overdue := !k.frozen.Load() && len(k.pings) > 0 && time.Since(k.pings[0].at) >= k.limit.keepAlive
 	k.pingMu.Unlock()
 	if overdue {
-		k.end(fmt.Errorf("no PINGRESP within the keep alive of %s: closed", k.limit.keepAlive))
+		k.end(fmt.Errorf(noPong+" of %s: closed", k.limit.keepAlive))
 		return
 	}
 	k.writeMu.Lock()

@@ -1,6 +1,8 @@
 package look
 
 import (
+	"strings"
+
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 )
@@ -24,6 +26,8 @@ type Input struct {
 	model textinput.Model
 	Label string
 	Error string // what is wrong with what was typed
+
+	secret bool
 }
 
 // NewInput returns an input with a text to begin with.
@@ -34,6 +38,13 @@ func NewInput(label, value string) *Input {
 	m.CursorEnd()
 	m.Focus()
 	return &Input{model: m, Label: label}
+}
+
+// NewSecretInput returns an input that shows dots in place of what is typed.
+func NewSecretInput(label string) *Input {
+	i := NewInput(label, "")
+	i.secret = true
+	return i
 }
 
 // Value returns what was typed.
@@ -53,6 +64,9 @@ func (i *Input) Draw(c Canvas, y int) {
 	}
 	x := c.Text(0, y, i.Label+" ", t.Ours)
 	text := []rune(i.model.Value())
+	if i.secret {
+		text = []rune(strings.Repeat("•", len(text)))
+	}
 	at := min(i.model.Position(), len(text))
 	room := max(4, c.W-x-1)
 	first := max(0, at-room+1)

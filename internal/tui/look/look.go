@@ -243,8 +243,10 @@ func Plural(n int, noun string) string {
 	if strings.HasSuffix(noun, "ch") {
 		noun += "e"
 	}
-	if rest, ok := strings.CutSuffix(noun, "ty"); ok {
-		noun = rest + "tie"
+	for _, end := range []string{"t", "r"} {
+		if rest, ok := strings.CutSuffix(noun, end+"y"); ok {
+			noun = rest + end + "ie"
+		}
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }

@@ -1,0 +1,274 @@
+package reach
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+	"hodstone/internal/trust"
+)
+
+// Limits of what a monitor remembers.
+const (
+	maxSamples = 1_800 // an hour at one ping in two seconds
+	maxGaps    = 200
+)
+
+// shareWithin is how soon after another client's CONNECT the first one is thrown out, where
+// two share a client identifier.
+const shareWithin = 2 * time.Second
+
+// Sample is one ping: its round trip, or that it was lost.
+type Sample struct {
+	At   time.Time
+	RTT  time.Duration
+	Lost bool
+}
+
+// Gap is a time in which a broker's observer was not in.
+type Gap struct {
+	From, To time.Time // To is zero while it lasts
+	Blame    client.Blame
+	// Evidence is how the end was seen: FIN, RST, a time-out, a DISCONNECT with its code.
+	Evidence string
+	// Purpose says that it was ended on purpose, and how; "" for not.
+	Purpose string
+	// Began is when it was ended on purpose; the time from there to From is the detection.
+	Began time.Time
+	Tries int // attempts to come back, the last one included
+	Why   string
+}
+
+// Detection is how long it took until the end of the link was noticed, where it was made on
+// purpose.
+func (g Gap) Detection() time.Duration {
+	if g.Began.IsZero() {
+		return 0
+	}
+	return max(0, g.From.Sub(g.Began))
+}
+
+// Length is how long the gap was, up to now where it lasts.
+func (g Gap) Length(now time.Time) time.Duration {
+	if g.To.IsZero() {
+		return now.Sub(g.From)
+	}
+	return g.To.Sub(g.From)
+}
+
+// Stay is how an observer stays in at one broker.
+type Stay struct {
+	Broker  string
+	In      bool
+	Since   time.Time // it is in, or out
+	Samples []Sample
+	Lost    int
+	Gaps    []Gap // oldest first
+	Entries int   // times it got in
+	// Reconnects counts how often the broker's other clients came back, by name.
+	Reconnects map[string]int
+	Findings   []Finding
+}
+
+// RTTs returns the round trips of the samples, oldest first, a lost one as 0.
+func (s *Stay) RTTs() []time.Duration {
+	out := make([]time.Duration, len(s.Samples))
+	for i, x := range s.Samples {
+		if !x.Lost {
+			out[i] = x.RTT
+		}
+	}
+	return out
+}
+
+// Monitor follows a trace and finds out how clients stay in. It is not safe for concurrent
+// use.
+type Monitor struct {
+	stays   map[string]*Stay
+	clients map[string]*presence   // by broker and client
+	pings   map[string][]time.Time // PINGREQs of observers under way, by broker
+	order   []string
+}
+
+// presence is a client of the trace.
+type presence struct {
+	name, id string
+	in       bool
+	sent     time.Time // its last CONNECT
+	ever     bool
+}
+
+// NewMonitor returns a monitor that has seen nothing.
+func NewMonitor() *Monitor {
+	return &Monitor{stays: map[string]*Stay{}, clients: map[string]*presence{}, pings: map[string][]time.Time{}}
+}
+
+// Stays returns how the observers stay in, by broker in the order of their first event, as
+// copies.
+func (m *Monitor) Stays() (out []Stay) {
+	for _, b := range m.order {
+		s := *m.stays[b]
+		s.Samples, s.Gaps, s.Findings = slices.Clone(s.Samples), slices.Clone(s.Gaps), slices.Clone(s.Findings)
+		back := map[string]int{}
+		for k, v := range s.Reconnects {
+			back[k] = v
+		}
+		s.Reconnects = back
+		out = append(out, s)
+	}
+	return out
+}
+
+func (m *Monitor) stay(broker string) *Stay {
+	s := m.stays[broker]
+	if s == nil {
+		s = &Stay{Broker: broker, Reconnects: map[string]int{}}
+		m.stays[broker] = s
+		m.order = append(m.order, broker)
+	}
+	return s
+}
+
+// Purpose notes that the observer's link is ended on purpose now.
+func (m *Monitor) Purpose(broker, how string, at time.Time) {
+	s := m.stay(broker)
+	s.Gaps = append(s.Gaps, Gap{Purpose: how, Began: at})
+}
+
+// Add takes in an event.
+func (m *Monitor) Add(e *trace.Event) {
+	if e.Role == trace.RoleCheck || e.Role == trace.RoleLog || e.Kind == trace.Gap {
+		return
+	}
+	s := m.stay(e.Broker)
+	key := e.Broker + "\x00" + e.Client
+	c := m.clients[key]
+	if c == nil {
+		c = &presence{name: e.Client}
+		m.clients[key] = c
+	}
+	observer := e.Role == trace.RoleObserver
+	switch p := e.Packet.(type) {
+	case *packet.Connect:
+		if e.Kind == trace.Sent {
+			c.id, c.sent = p.ClientID, e.At
+		}
+	case *packet.Connack:
+		if e.Kind == trace.Received && p.Code == 0 {
+			if c.ever && !observer {
+				s.Reconnects[c.name]++
+			}
+			c.in, c.ever = true, true
+			if observer {
+				s.entered(e.At)
+			}
+		} else if observer {
+			s.refusedAgain(e.Describe())
+		}
+	case *packet.Pingreq:
+		if observer && e.Kind == trace.Sent {
+			m.pings[e.Broker] = append(m.pings[e.Broker], e.At)
+		}
+	case *packet.Pingresp:
+		if waiting := m.pings[e.Broker]; observer && len(waiting) > 0 {
+			m.pings[e.Broker] = waiting[1:]
+			s.sample(Sample{At: waiting[0], RTT: e.At.Sub(waiting[0])})
+		}
+	}
+	if e.Kind != trace.Link {
+		return
+	}
+	switch e.Link {
+	case client.LinkFailed:
+		if observer {
+			s.refusedAgain(e.Text)
+		}
+	case client.LinkEnded:
+		if observer {
+			for _, at := range m.pings[e.Broker] {
+				s.sample(Sample{At: at, Lost: true})
+				s.Lost++
+			}
+			delete(m.pings, e.Broker)
+		}
+		if c.in {
+			m.shared(s, c, e)
+			if observer {
+				s.left(e)
+			}
+		}
+		c.in = false
+	}
+}
+
+func (s *Stay) sample(x Sample) {
+	s.Samples = append(s.Samples, x)
+	if len(s.Samples) > maxSamples {
+		s.Samples = slices.Delete(s.Samples, 0, len(s.Samples)-maxSamples)
+	}
+}
+
+// open returns the gap that lasts, or nil.
+func (s *Stay) open() *Gap {
+	if n := len(s.Gaps); n > 0 && !s.Gaps[n-1].From.IsZero() && s.Gaps[n-1].To.IsZero() {
+		return &s.Gaps[n-1]
+	}
+	return nil
+}
+
+func (s *Stay) entered(at time.Time) {
+	if g := s.open(); g != nil {
+		g.To = at
+		g.Tries++
+	}
+	s.In, s.Since = true, at
+	s.Entries++
+}
+
+func (s *Stay) refusedAgain(why string) {
+	if g := s.open(); g != nil {
+		g.Tries++
+		g.Why = why
+	}
+}
+
+func (s *Stay) left(e *trace.Event) {
+	g := Gap{}
+	if n := len(s.Gaps); n > 0 && s.Gaps[n-1].From.IsZero() { // it was meant
+		g = s.Gaps[n-1]
+		s.Gaps = s.Gaps[:n-1]
+	}
+	g.From, g.Blame, g.Evidence = e.At, client.BlameFor(e.Text), e.Text
+	s.Gaps = append(s.Gaps, g)
+	if len(s.Gaps) > maxGaps {
+		s.Gaps = slices.Delete(s.Gaps, 0, len(s.Gaps)-maxGaps)
+	}
+	s.In, s.Since = false, e.At
+}
+
+// shared looks whether a client that was thrown out had to give way to another with the same
+// client identifier (3.1.1 §3.1.4, 5.0 §3.1.4).
+func (m *Monitor) shared(s *Stay, c *presence, e *trace.Event) {
+	if c.id == "" {
+		return
+	}
+	for key, other := range m.clients {
+		if other == c || other.id != c.id || len(key) < len(e.Broker) || key[:len(e.Broker)] != e.Broker {
+			continue
+		}
+		if since := e.At.Sub(other.sent); since < 0 || since > shareWithin {
+			continue
+		}
+		a, b := c.name, other.name
+		if b < a {
+			a, b = b, a
+		}
+		f := Finding{trust.Broken, fmt.Sprintf("%s and %s share the client identifier %q, and throw each other out", a, b, c.id), "give each client an identifier of its own"}
+		if !slices.ContainsFunc(s.Findings, func(x Finding) bool { return x.What == f.What }) {
+			s.Findings = append(s.Findings, f)
+		}
+	}
+}

@@ -1,0 +1,278 @@
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"hodstone/internal/reach"
+)
+
+// StepsLine writes the stages of a way in a line: "name · TCP 0.11 ms · CONNECT ╳".
+func StepsLine(w *reach.Way) string {
+	var parts []string
+	for _, s := range w.Steps {
+		switch {
+		case s.State == reach.Untried:
+			parts = append(parts, string(s.Stage)+" –")
+		case s.State == reach.Failed:
+			parts = append(parts, string(s.Stage)+" ╳")
+		case s.Took == 0:
+			parts = append(parts, string(s.Stage))
+		default:
+			parts = append(parts, fmt.Sprintf("%s %.2f ms", s.Stage, ms(s.Took)))
+		}
+	}
+	return strings.Join(parts, " · ")
+}
+
+// Reach writes what came of trying ways in, in lines. What a broker grants is written once
+// where its listeners grant the same.
+func Reach(w io.Writer, rep *reach.Report) {
+	seen := map[string]string{}
+	for i := range rep.Results {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		r := &rep.Results[i]
+		broker, _, _ := strings.Cut(r.Target.Name, "/")
+		grants := fmt.Sprint(r.Grants)
+		same := ""
+		if first, ok := seen[broker+grants]; ok && len(r.Grants) > 0 {
+			same = first
+		} else {
+			seen[broker+grants] = r.Target.Name
+		}
+		reachResult(w, r, same)
+	}
+	for i, f := range rep.Findings {
+		if i == 0 {
+			fmt.Fprintln(w, "\ntogether")
+		}
+		reachFinding(w, f)
+	}
+}
+
+// ReachLines returns what came of one target, in lines.
+func ReachLines(r *reach.Result) []string {
+	var b strings.Builder
+	reachResult(&b, r, "")
+	return strings.Split(strings.TrimRight(b.String(), "\n"), "\n")
+}
+
+func reachFinding(w io.Writer, f reach.Finding) {
+	fmt.Fprintf(w, "  %s %-6s %s\n", signs[string(f.Severity)], f.Severity, f.What)
+	if f.Remedy != "" {
+		fmt.Fprintf(w, "             → %s\n", f.Remedy)
+	}
+}
+
+// reachResult writes one target; same names another that grants the same, or is "".
+func reachResult(w io.Writer, r *reach.Result, same string) {
+	fmt.Fprintf(w, "%s  %s\n", r.Target.Name, r.Target.URL)
+	var beside []string
+	for i := range r.Ways {
+		way := &r.Ways[i]
+		if d := way.Diagnosis; way.Extra && d != nil {
+			beside = append(beside, fmt.Sprintf("%s (%s)", way.Address, d.Cause))
+			continue
+		}
+		sign, word := "✗", "out"
+		if way.In {
+			sign, word = "✓", "in "
+		}
+		extra := ""
+		if way.Extra {
+			extra = "  (another address of this machine)"
+		}
+		fmt.Fprintf(w, "  %s %s  %s%s\n", sign, word, way.Address, extra)
+		if len(way.Steps) > 0 {
+			fmt.Fprintf(w, "         %s\n", StepsLine(way))
+		}
+		if d := way.Diagnosis; d != nil {
+			fmt.Fprintf(w, "         %s: %s\n", d.Cause, d.What)
+			if d.Remedy != "" {
+				fmt.Fprintf(w, "         → %s\n", d.Remedy)
+			}
+			if d.Seen != "" && d.Seen != d.What {
+				fmt.Fprintf(w, "         seen: %s\n", d.Seen)
+			}
+		}
+	}
+	if beside != nil {
+		fmt.Fprintf(w, "  · not at this machine's other addresses: %s\n", strings.Join(beside, ", "))
+	}
+	for _, v := range r.Versions {
+		sign := "✓"
+		if !v.In {
+			sign = "✗"
+		}
+		fmt.Fprintf(w, "  %s MQTT %-11s %s\n", sign, v.Version, v.Seen)
+	}
+	for _, a := range r.Answers {
+		sign := "✓"
+		if !a.Kept() {
+			sign = "✗"
+		} else if a.Intended == nil {
+			sign = "·"
+		}
+		fmt.Fprintf(w, "  %s %-16s %s\n", sign, a.Who, a.Seen)
+	}
+	if same != "" {
+		fmt.Fprintf(w, "  granted as at %s\n", same)
+	}
+	for i, g := range r.Grants {
+		if same != "" {
+			break
+		}
+		if i == 0 {
+			fmt.Fprintf(w, "  %-36s %-16s %s\n", "granted", "asked", "given")
+		}
+		less := ""
+		if g.Less {
+			less = "  ! less"
+		}
+		fmt.Fprintf(w, "    %-34s %-16s %s%s\n", g.Name, g.Asked, g.Granted, less)
+	}
+	for _, f := range r.Findings {
+		reachFinding(w, f)
+	}
+	for _, d := range r.Doors {
+		fmt.Fprintf(w, "  %s\n", DoorLine(d))
+	}
+}
+
+// DoorLine says what is left open, and whether that is accepted.
+func DoorLine(d reach.Door) string {
+	if d.Accepted != "" {
+		return fmt.Sprintf("· door open, accepted: %s (%s)", d.What, d.Accepted)
+	}
+	return fmt.Sprintf("! door open: %s → %s", d.What, d.Remedy)
+}
+
+// ReachDocument is what came of trying ways in, in JSON.
+type ReachDocument struct {
+	Ways     []WayRecord     `json:"ways"`
+	Findings []FindingRecord `json:"findings"`
+}
+
+// WayRecord is one target in JSON.
+type WayRecord struct {
+	Name      string          `json:"name"`
+	URL       string          `json:"url"`
+	In        bool            `json:"in"`
+	TookMS    float64         `json:"took_ms"`
+	Addresses []AddressRecord `json:"addresses"`
+	Versions  []TrialRecord   `json:"versions"`
+	Answers   []TrialRecord   `json:"answers"`
+	Grants    []GrantRecord   `json:"grants"`
+	PingMS    float64         `json:"ping_ms,omitempty"`
+	Findings  []FindingRecord `json:"findings"`
+	Doors     []DoorRecord    `json:"doors"`
+}
+
+// AddressRecord is one address of a target in JSON.
+type AddressRecord struct {
+	Address string        `json:"address"`
+	Extra   bool          `json:"own_address_beside,omitempty"`
+	In      bool          `json:"in"`
+	Stages  []StageRecord `json:"stages"`
+	Cause   string        `json:"cause,omitempty"`
+	What    string        `json:"what,omitempty"`
+	Remedy  string        `json:"remedy,omitempty"`
+	Seen    string        `json:"seen,omitempty"`
+}
+
+// StageRecord is a stage in JSON.
+type StageRecord struct {
+	Stage  string  `json:"stage"`
+	State  string  `json:"state"`
+	TookMS float64 `json:"took_ms"`
+	Learnt string  `json:"learnt,omitempty"`
+}
+
+// GrantRecord is a grant in JSON.
+type GrantRecord struct {
+	Name    string `json:"name"`
+	Asked   string `json:"asked,omitempty"`
+	Granted string `json:"granted"`
+	Less    bool   `json:"less,omitempty"`
+	Probed  bool   `json:"probed,omitempty"`
+	Source  string `json:"source"`
+}
+
+// DoorRecord is an open door in JSON.
+type DoorRecord struct {
+	Door     string `json:"door"`
+	What     string `json:"what"`
+	Remedy   string `json:"remedy"`
+	Accepted string `json:"accepted,omitempty"`
+}
+
+// NewReachDocument makes the document.
+func NewReachDocument(rep *reach.Report) ReachDocument {
+	d := ReachDocument{Ways: []WayRecord{}, Findings: reachFindings(rep.Findings)}
+	for i := range rep.Results {
+		d.Ways = append(d.Ways, wayRecord(&rep.Results[i]))
+	}
+	return d
+}
+
+func reachFindings(fs []reach.Finding) []FindingRecord {
+	out := []FindingRecord{}
+	for _, f := range fs {
+		out = append(out, FindingRecord{Severity: string(f.Severity), What: f.What, Remedy: f.Remedy})
+	}
+	return out
+}
+
+func wayRecord(r *reach.Result) WayRecord {
+	out := WayRecord{Name: r.Target.Name, URL: r.Target.URL, In: r.In(), TookMS: ms(r.Took), Addresses: []AddressRecord{}, Versions: []TrialRecord{}, Answers: []TrialRecord{},
+		Grants: []GrantRecord{}, PingMS: ms(r.Ping), Findings: reachFindings(r.Findings), Doors: []DoorRecord{}}
+	for _, w := range r.Ways {
+		a := AddressRecord{Address: w.Address, Extra: w.Extra, In: w.In, Stages: []StageRecord{}}
+		for _, s := range w.Steps {
+			a.Stages = append(a.Stages, StageRecord{string(s.Stage), string(s.State), ms(s.Took), s.Learnt})
+		}
+		if d := w.Diagnosis; d != nil {
+			a.Cause, a.What, a.Remedy, a.Seen = string(d.Cause), d.What, d.Remedy, d.Seen
+		}
+		out.Addresses = append(out.Addresses, a)
+	}
+	verdict := func(kept bool) string {
+		if kept {
+			return "kept"
+		}
+		return "broken"
+	}
+	for _, v := range r.Versions {
+		out.Versions = append(out.Versions, TrialRecord{Name: v.Version.String(), Seen: v.Seen, Verdict: verdict(v.In)})
+	}
+	for _, a := range r.Answers {
+		x := TrialRecord{Name: a.Who, Seen: a.Seen, Verdict: verdict(a.Kept())}
+		if a.Intended == nil {
+			x.Verdict = "skipped"
+		} else if *a.Intended {
+			x.Expected = "in"
+		} else {
+			x.Expected = "refused"
+		}
+		out.Answers = append(out.Answers, x)
+	}
+	for _, g := range r.Grants {
+		out.Grants = append(out.Grants, GrantRecord(g))
+	}
+	for _, x := range r.Doors {
+		out.Doors = append(out.Doors, DoorRecord{x.Name, x.What, x.Remedy, x.Accepted})
+	}
+	return out
+}
+
+// ReachJSON writes the document.
+func ReachJSON(w io.Writer, rep *reach.Report) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(NewReachDocument(rep))
+}

@@ -1,0 +1,127 @@
+package reach
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/reach"
+	"hodstone/internal/report"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/tui/sequence"
+	"hodstone/internal/workbench"
+)
+
+// detail is a way, opened: all that was found out, and the packets that went over.
+type detail struct {
+	name     string
+	result   *core.Result
+	evidence bool // the sequence is shown, not the text
+	scroll   int
+	cursor   int
+	first    int
+	height   int
+}
+
+func newDetail(name string) *detail { return &detail{name: name, height: 10} }
+
+func (d *detail) refresh(b *workbench.ReachBoard) {
+	for i := range b.Ways {
+		if b.Ways[i].Target.Name == d.name {
+			d.result = b.Ways[i].Result
+		}
+	}
+}
+
+func (d *detail) keys() []look.Key {
+	other := "evidence"
+	if d.evidence {
+		other = "what was found"
+	}
+	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "v", Does: other}}
+}
+
+func (d *detail) key(s *Screen, k string) tea.Cmd {
+	switch k {
+	case "esc", "backspace":
+		s.open = nil
+	case "v":
+		d.evidence = !d.evidence
+	default:
+		if d.result == nil {
+			return nil
+		}
+		if d.evidence {
+			look.Move(k, &d.cursor, len(d.result.Events), d.height)
+		} else {
+			look.Move(k, &d.scroll, 1<<16, d.height)
+		}
+	}
+	return nil
+}
+
+func (d *detail) draw(c look.Canvas) {
+	t, r := c.Theme, d.result
+	if r == nil {
+		c.Text(2, 1, "it was never tried", t.Dim)
+		return
+	}
+	d.height = c.H - 3
+	if d.evidence {
+		c.Rule(0, fmt.Sprintf("evidence of %s: %s, seconds since the first", d.name, look.Plural(len(r.Events), "event")), t.Strong)
+		if len(r.Events) == 0 {
+			c.Text(2, 2, "No packet of MQTT went over: the way ended before.", t.Dim)
+			return
+		}
+		d.cursor = max(0, min(d.cursor, len(r.Events)-1))
+		body := c.Sub(0, 1, c.W, c.H-1)
+		d.first = look.Scroll(d.first, d.cursor, body.H-1, len(r.Events))
+		seq := sequence.Drawing{Events: r.Events, Lanes: report.Lanes(r.Events), Cursor: d.cursor, First: d.first, Since: r.Events[0].At, Copy: sequence.Stored}
+		seq.Draw(body)
+		return
+	}
+	c.Rule(0, "way in: "+d.name, t.Strong)
+	if len(r.Target.Users) > 0 {
+		c.Text(1, 1, look.Clip("used by "+strings.Join(r.Target.Users, ", "), c.W-2), t.Dim)
+	}
+	var lines []string
+	for _, l := range report.ReachLines(r) {
+		lead := len(l) - len(strings.TrimLeft(l, " "))
+		for i, part := range look.Wrap(l, c.W-2) {
+			if i > 0 {
+				part = strings.Repeat(" ", min(lead+2, 12)) + part
+			}
+			lines = append(lines, part)
+		}
+	}
+	d.scroll = max(0, min(d.scroll, len(lines)-d.height))
+	for y := 0; y < d.height && d.scroll+y < len(lines); y++ {
+		l := lines[d.scroll+y]
+		c.Text(1, 2+y, look.Clip(l, c.W-1), lineStyle(t, strings.TrimSpace(l)))
+	}
+}
+
+// lineStyle goes by the sign that a line begins with.
+func lineStyle(t *look.Theme, l string) look.Style {
+	switch {
+	case strings.HasPrefix(l, "✗"):
+		return t.Broken
+	case strings.HasPrefix(l, "!"), strings.HasSuffix(l, "! less"):
+		return t.Warn
+	case strings.HasPrefix(l, "✓"):
+		return t.Kept
+	case strings.HasPrefix(l, "·"), strings.HasPrefix(l, "seen:"):
+		return t.Dim
+	}
+	return t.Text
+}
+
+func sortedNames(m map[string]int) (out []string) {
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,512 @@
+package reach
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"hodstone/internal/mqtt/link"
+	core "hodstone/internal/reach"
+	"hodstone/internal/trust"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// allStages are the columns of the drawing.
+var allStages = []core.Stage{core.StageName, core.StageTCP, core.StageTLS, core.StageUpgrade, core.StageConnect, core.StageRoundTrip}
+
+// columns are where the stages stand.
+type columns struct{ label, width int }
+
+func columnsOf(w int) columns {
+	c := columns{label: max(14, min(30, w/5))}
+	c.width = max(8, (w-c.label-2)/len(allStages))
+	return c
+}
+
+func (c columns) at(i int) int { return c.label + 2 + i*c.width }
+
+// Draw draws the screen.
+func (s *Screen) Draw(c look.Canvas) {
+	if s.open != nil {
+		s.open.draw(c)
+		return
+	}
+	if len(s.board.Ways) == 0 {
+		c.Teach("No way in is known yet.", "This screen tries the way into each listener, stage by stage, and tells why a client",
+			"does not get in. Add a broker to the workspace, or press p and paste the connection", "details that you were given.")
+		s.overlays(c)
+		return
+	}
+	low := s.lowHeight(c)
+	top := c.Sub(0, 0, c.W, c.H-low)
+	s.drawWays(top)
+	bottom := c.Sub(0, c.H-low, c.W, low)
+	if c.W < 100 {
+		s.drawStay(bottom)
+	} else {
+		half := c.W * 11 / 20
+		s.drawGrants(bottom.Sub(0, 0, half-2, low))
+		s.drawStay(bottom.Sub(half, 0, c.W-half, low))
+	}
+	s.overlays(c)
+}
+
+// lowHeight is how many rows the lower part gets.
+func (s *Screen) lowHeight(c look.Canvas) int {
+	if c.H < 30 {
+		return 7
+	}
+	rows := 2
+	for i := range s.board.Ways {
+		rows += len(s.rows(&s.board.Ways[i], c.W, c.Theme)) + 1
+	}
+	return max(16, min(c.H-rows, 24))
+}
+
+// overlays draws what asks something.
+func (s *Screen) overlays(c look.Canvas) {
+	switch {
+	case s.input != nil:
+		b := c.Sub(0, c.H-3, c.W, 3)
+		b.Fill(c.Theme.Rail)
+		s.input.Draw(b.Sub(1, 0, c.W-2, 3), 0)
+	case s.paste != nil:
+		s.paste.draw(c)
+	}
+}
+
+// row is a line of text below a way's track.
+type row struct {
+	indent int
+	text   string
+	style  look.Style
+	track  *core.Way // a track in place of text
+	extra  bool
+}
+
+// rows lays out a way: its track, its addresses, its diagnosis.
+func (s *Screen) rows(w *workbench.ReachState, width int, t *look.Theme) (out []row) {
+	k := standingOf(w)
+	text := func(indent int, st look.Style, s string) {
+		for i, l := range look.Wrap(s, width-indent-2) {
+			if i < 3 {
+				out = append(out, row{indent: indent, text: l, style: st})
+			}
+		}
+	}
+	if w.Result == nil || len(w.Result.Ways) == 0 {
+		blank := core.Way{}
+		if e, err := link.Parse(w.Target.URL); err == nil {
+			blank.Address = e.Address
+			for _, stage := range core.Stages(e) {
+				blank.Steps = append(blank.Steps, core.Step{Stage: stage, State: core.Untried})
+			}
+		}
+		return []row{{track: &blank}}
+	}
+	r, cols := w.Result, columnsOf(width)
+	var beside []string
+	told := false
+	for i := range r.Ways {
+		way := &r.Ways[i]
+		d := way.Diagnosis
+		if way.Extra && !way.In {
+			if d != nil {
+				host := strings.TrimSuffix(way.Address, way.Address[strings.LastIndexByte(way.Address, ':'):])
+				beside = append(beside, host)
+			}
+			continue
+		}
+		out = append(out, row{track: way, extra: way.Extra})
+		if d == nil {
+			continue
+		}
+		if told = true; k == stale {
+			text(2, t.Old, "before the edit: "+d.What)
+			continue
+		}
+		text(2, t.Broken, "✗ "+d.What)
+		if d.Remedy != "" {
+			text(2, t.Text, "→ "+d.Remedy)
+		}
+	}
+	if beside != nil && r.In() && !(w.Target.StandIn && !s.firstOf(w)) {
+		st := t.Warn
+		if w.Target.StandIn {
+			st = t.Dim
+		}
+		text(cols.label+2, st, "○ not at "+strings.Join(beside, ", ")+", this machine's other addresses")
+	}
+	for _, f := range r.Findings {
+		if f.Severity == trust.Broken && !told {
+			text(2, t.Broken, "✗ "+f.What+" → "+f.Remedy)
+		}
+	}
+	return out
+}
+
+// firstOf tells whether a way is the first of its broker's.
+func (s *Screen) firstOf(w *workbench.ReachState) bool {
+	for i := range s.board.Ways {
+		if brokerOf(s.board.Ways[i].Target.Name) == brokerOf(w.Target.Name) {
+			return &s.board.Ways[i] == w
+		}
+	}
+	return false
+}
+
+func (s *Screen) drawWays(c look.Canvas) {
+	t := c.Theme
+	cols := columnsOf(c.W)
+	c.Rule(0, "ways in", t.Strong)
+	if s.board.Trouble != "" {
+		c.Text(11, 0, look.Clip(" ! "+s.board.Trouble+" ", c.W-12), t.Warn)
+	}
+	for i, stage := range allStages {
+		c.Text(cols.at(i), 1, string(stage), t.Dim)
+	}
+	heights := make([]int, len(s.board.Ways))
+	for i := range s.board.Ways {
+		heights[i] = s.wayHeight(&s.board.Ways[i], c.W, t)
+	}
+	room := c.H - 2
+	s.height = room
+	// The first way shown is such that the one with the cursor is whole.
+	s.first = min(s.first, s.at)
+	for used := sum(heights[s.first : s.at+1]); used > room && s.first < s.at; s.first++ {
+		used -= heights[s.first]
+	}
+	y := 2
+	for i := s.first; i < len(s.board.Ways) && y < c.H; i++ {
+		y = s.drawWay(c, y, i, cols)
+	}
+	for _, f := range s.board.Together {
+		for k, l := range look.Wrap("✗ "+f.What, c.W-4) {
+			if k < 2 && y < c.H {
+				c.Text(1, y, l, t.Broken)
+				y++
+			}
+		}
+	}
+}
+
+func sum(xs []int) (n int) {
+	for _, x := range xs {
+		n += x
+	}
+	return n
+}
+
+func (s *Screen) wayHeight(w *workbench.ReachState, width int, t *look.Theme) int {
+	n := 0
+	for _, r := range s.rows(w, width, t) {
+		if n++; r.track != nil {
+			n++
+		}
+	}
+	return n
+}
+
+func (s *Screen) drawWay(c look.Canvas, y, i int, cols columns) int {
+	t := c.Theme
+	w := &s.board.Ways[i]
+	k := standingOf(w)
+	word, st := k.word(t)
+	first := true
+	for _, r := range s.rows(w, c.W, t) {
+		if y >= c.H {
+			break
+		}
+		if r.track == nil {
+			c.Text(r.indent, y, r.text, r.style)
+			y++
+			continue
+		}
+		if first {
+			c.Text(2, y, look.Clip(w.Target.Name, cols.label-2), t.Strong)
+			if w.Result != nil && w.Result.Running {
+				word = "◌ " + w.Result.Doing
+			}
+			c.Text(2, y+1, look.Clip(word, cols.label-1), st)
+			if i == s.at {
+				c.Paint(0, y, cols.label, t.Select)
+				c.Text(0, y, "▸", t.Select)
+			}
+		} else {
+			host := r.track.Address
+			c.Text(2, y, look.Middle(host, cols.label-2), t.Dim)
+		}
+		s.drawTrack(c, y, r.track, cols, k, core.PlainPassword(&w.Target))
+		first = false
+		y += 2
+	}
+	return y
+}
+
+// drawTrack draws the stages of one address: a mark for each, joined as far as they were
+// gone. plain tells that a password goes over it in the clear.
+func (s *Screen) drawTrack(c look.Canvas, y int, w *core.Way, cols columns, k standing, plain bool) {
+	t := c.Theme
+	steps := map[core.Stage]core.Step{}
+	for _, st := range w.Steps {
+		steps[st.Stage] = st
+	}
+	reached := true
+	for i, stage := range allStages {
+		step, has := steps[stage]
+		x := cols.at(i)
+		line, lineStyle := "─", t.Kept
+		switch {
+		case k == stale:
+			line, lineStyle = "╌", t.Old
+		case !reached || !has && w.Steps == nil:
+			line, lineStyle = "╌", t.Line
+		}
+		sign, st := "", t.Kept
+		switch {
+		case !has:
+			sign, st = line, lineStyle
+		case step.State == core.Done:
+			sign = "●"
+		case step.State == core.Failed:
+			sign, st = "╳", t.Broken
+			if stage == core.StageRoundTrip && w.In {
+				sign, st = "!", t.Warn
+			}
+		default:
+			sign, st = "○", t.Old
+		}
+		if has && step.State != core.Done {
+			reached = false
+		}
+		if k == stale {
+			st = t.Old
+		}
+		c.Text(x, y, sign, st)
+		if i < len(allStages)-1 {
+			if !reached {
+				line, lineStyle = "╌", t.Line
+			}
+			c.Text(x+1, y, strings.Repeat(line, cols.width-1), lineStyle)
+		}
+		if !has {
+			continue
+		}
+		note, noteStyle := "", t.Dim
+		switch {
+		case step.State == core.Failed && stage != core.StageName:
+			note, noteStyle = look.Duration(step.Took), t.Broken
+		case step.State == core.Done && step.Took > 0:
+			note = look.Duration(step.Took)
+		case step.State == core.Done && stage == core.StageName:
+			note = "address"
+		}
+		if stage == core.StageTLS && step.State == core.Done && cols.width > 14 {
+			note += " " + strings.TrimPrefix(step.Learnt, "TLS ")
+		}
+		if stage == core.StageConnect && plain && step.State != core.Untried {
+			note, noteStyle = "! plain "+note, t.Warn
+		}
+		c.Text(x, y+1, look.Clip(note, cols.width-1), noteStyle)
+	}
+}
+
+// result is the result of the way with the cursor, or nil.
+func (s *Screen) result() *core.Result {
+	if s.at < len(s.board.Ways) {
+		return s.board.Ways[s.at].Result
+	}
+	return nil
+}
+
+// drawGrants shows what the broker gave against what was asked, and the open doors.
+func (s *Screen) drawGrants(c look.Canvas) {
+	t := c.Theme
+	r := s.result()
+	if r == nil {
+		c.Rule(0, "granted", t.Strong)
+		for i, l := range look.Wrap("What the broker grants shows here once the way was tried: what CONNACK of version 5 says, and what 3.1.1 has to be asked for by trying.", c.W-4) {
+			c.Text(2, 1+i, l, t.Dim)
+		}
+		return
+	}
+	doors := s.doors()
+	doorRows := 2
+	for _, door := range doors {
+		doorRows += len(doorLines(door, c.W-4))
+	}
+	doorRows = min(doorRows, c.H/2)
+	s.drawGrantTable(c.Sub(0, 0, c.W, c.H-doorRows), r)
+	d := c.Sub(0, c.H-doorRows, c.W, doorRows)
+	d.Rule(0, "doors left open", t.Strong)
+	y := 1
+	for _, door := range doors {
+		sign, st := "! ", t.Warn
+		if door.Accepted != "" {
+			sign, st = "· ", t.Old
+		}
+		for i, l := range doorLines(door, c.W-4) {
+			if i > 0 {
+				sign = "  "
+			}
+			d.Text(1, y, sign+l, st)
+			y++
+		}
+	}
+	if len(doors) == 0 {
+		d.Text(1, y, "none was found", t.Dim)
+	}
+}
+
+func doorLines(d core.Door, w int) []string {
+	if d.Accepted != "" {
+		return look.Wrap(d.What+", accepted: "+d.Accepted, w)
+	}
+	return look.Wrap(d.What+" → "+d.Remedy, w)
+}
+
+// doors are the open doors of all ways.
+func (s *Screen) doors() []core.Door {
+	var all []*core.Result
+	for i := range s.board.Ways {
+		if r := s.board.Ways[i].Result; r != nil {
+			all = append(all, r)
+		}
+	}
+	return core.OpenDoors(all)
+}
+
+func (s *Screen) drawGrantTable(c look.Canvas, r *core.Result) {
+	t := c.Theme
+	c.Rule(0, "granted by "+r.Target.Name, t.Strong)
+	nameW := min(34, c.W/2)
+	askW := 16
+	c.Text(2+nameW, 0, " asked ", t.Dim)
+	c.Text(2+nameW+askW, 0, " given ", t.Dim)
+	if len(r.Grants) == 0 {
+		c.Text(2, 1, "nothing: no CONNACK came that grants anything", t.Dim)
+	}
+	shown := r.Grants
+	for i, g := range shown {
+		if 1+i >= c.H {
+			c.Right(c.W-1, 0, fmt.Sprintf(" %d more: enter ", len(shown)-i), t.Warn)
+			break
+		}
+		st, sign := t.Text, " "
+		if g.Less {
+			st, sign = t.Warn, "!"
+		}
+		c.Text(0, 1+i, sign, t.Warn)
+		c.Text(2, 1+i, look.Clip(g.Name, nameW-1), t.Dim)
+		c.Text(3+nameW, 1+i, look.Clip(g.Asked, askW-1), t.Dim)
+		c.Text(3+nameW+askW, 1+i, look.Clip(g.Granted, c.W-nameW-askW-4), st)
+	}
+}
+
+// drawStay shows how the observer stays in at the broker of the way with the cursor.
+func (s *Screen) drawStay(c look.Canvas) {
+	t := c.Theme
+	broker := s.broker()
+	c.Rule(0, "staying in at "+broker, t.Strong)
+	var stay *core.Stay
+	for i := range s.stays {
+		if s.stays[i].Broker == broker {
+			stay = &s.stays[i]
+		}
+	}
+	if stay == nil {
+		for i, l := range look.Wrap("Hodstone's observer is not at this broker. Where it is, its pings, the gaps and who caused them show here.", c.W-3) {
+			c.Text(1, 1+i, l, t.Dim)
+		}
+		return
+	}
+	now := time.Now()
+	word, st := "● in", t.Kept
+	if !stay.In {
+		word, st = "╳ out", t.Broken
+	}
+	x := c.Text(1, 1, word, st)
+	x = c.Text(x, 1, " for "+look.Age(now.Sub(stay.Since)), t.Text)
+	var last string
+	values := make([]float64, 0, len(stay.Samples))
+	var best, worst time.Duration
+	for _, p := range stay.Samples {
+		v := float64(p.RTT)
+		if p.Lost {
+			v = 0
+		} else {
+			if best == 0 || p.RTT < best {
+				best = p.RTT
+			}
+			worst = max(worst, p.RTT)
+			last = look.Duration(p.RTT)
+		}
+		values = append(values, v)
+	}
+	if last != "" {
+		x = c.Text(x+2, 1, "ping "+last, t.Text)
+		c.Text(x, 1, look.Clip(fmt.Sprintf("  best %s  worst %s  lost %d of %d", look.Duration(best), look.Duration(worst), stay.Lost, len(stay.Samples)), c.W-x), t.Dim)
+	}
+	y := 2
+	chart := min(4, max(1, c.H/4))
+	if len(values) > 1 {
+		for _, l := range look.Chart(values, c.W-3, chart) {
+			c.Text(1, y, l, t.Ours)
+			y++
+		}
+	}
+	for _, f := range stay.Findings {
+		c.Text(1, y, look.Clip("✗ "+f.What, c.W-2), t.Broken)
+		y++
+	}
+	if back := reconnects(stay); back != "" {
+		c.Text(1, y, look.Clip("came back: "+back, c.W-2), t.Dim)
+		y++
+	}
+	if len(stay.Gaps) == 0 {
+		for i, l := range look.Wrap("no gap so far. c cuts the observer's link from here, t lets a stand-in throw it out: then detection and recovery show.", c.W-3) {
+			c.Text(1, y+i, l, t.Dim)
+		}
+		return
+	}
+	for i := len(stay.Gaps) - 1; i >= 0 && y < c.H; i-- {
+		y = drawGap(c, y, &stay.Gaps[i], now)
+	}
+}
+
+func reconnects(stay *core.Stay) string {
+	var parts []string
+	for _, name := range sortedNames(stay.Reconnects) {
+		parts = append(parts, fmt.Sprintf("%s %d×", name, stay.Reconnects[name]))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func drawGap(c look.Canvas, y int, g *core.Gap, now time.Time) int {
+	t := c.Theme
+	if g.From.IsZero() {
+		c.Text(1, y, "◌ "+g.Purpose+": not noticed yet", t.Warn)
+		return y + 1
+	}
+	x := c.Text(1, y, g.From.Format("15:04:05 "), t.Dim)
+	sign, st := "gap of ", t.Text
+	if g.To.IsZero() {
+		sign, st = "╳ out for ", t.Broken
+	}
+	x = c.Text(x, y, sign+look.Duration(g.Length(now)), st)
+	what := ", by " + string(g.Blame)
+	if g.Purpose != "" {
+		what = fmt.Sprintf(", on purpose (%s): noticed after %s", g.Purpose, look.Duration(g.Detection()))
+		if !g.To.IsZero() {
+			what += ", back " + look.Duration(g.To.Sub(g.From)) + " later"
+		}
+	}
+	c.Text(x, y, look.Clip(what, c.W-x), t.Text)
+	y++
+	if y < c.H {
+		c.Text(10, y, look.Clip(g.Evidence, c.W-11), t.Dim)
+		y++
+	}
+	return y
+}

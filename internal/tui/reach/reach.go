@@ -1,0 +1,281 @@
+// Package reach is the screen of the ways in: for each listener a line of stages, broken
+// where it breaks, with the reason and the remedy; what the broker granted; how the observer
+// stays in; and the doors that are left open.
+package reach
+
+import (
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/reach"
+	"hodstone/internal/report"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// Screen is the reach screen.
+type Screen struct {
+	bench  *workbench.Bench
+	board  workbench.ReachBoard
+	stays  []core.Stay
+	at     int // the way with the cursor
+	first  int
+	open   *detail
+	paste  *paste
+	input  *look.Input // asks for the name of an export
+	height int
+}
+
+// New returns the screen.
+func New(b *workbench.Bench) *Screen { return &Screen{bench: b, height: 10} }
+
+// Title is the screen's name on the rail.
+func (s *Screen) Title() string { return "reach" }
+
+// Typing tells whether keys are text.
+func (s *Screen) Typing() bool { return s.input != nil || s.paste != nil }
+
+// Refresh takes in how things stand.
+func (s *Screen) Refresh() {
+	s.board, s.stays = s.bench.ReachBoard(), s.bench.Stays()
+	s.at = max(0, min(s.at, len(s.board.Ways)-1))
+	if s.open != nil {
+		s.open.refresh(&s.board)
+	}
+}
+
+// standing is how a way stands, at a glance.
+type standing int
+
+const (
+	never standing = iota
+	stale
+	trying
+	isIn
+	isOut
+)
+
+func standingOf(w *workbench.ReachState) standing {
+	switch {
+	case w.Waiting, w.Result != nil && w.Result.Running:
+		return trying
+	case w.Result == nil:
+		return never
+	case w.Stale:
+		return stale
+	case w.Result.In():
+		return isIn
+	}
+	return isOut
+}
+
+// word says how a way stands, with its sign and style.
+func (k standing) word(t *look.Theme) (string, look.Style) {
+	switch k {
+	case stale:
+		return "◷ stale: edited since", t.Warn
+	case trying:
+		return "◌ trying", t.Ours
+	case isIn:
+		return "● in", t.Kept
+	case isOut:
+		return "╳ out", t.Broken
+	}
+	return "· never tried", t.Old
+}
+
+// Rail returns the live state for the rail.
+func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	n := map[standing]int{}
+	doors := 0
+	for i := range s.board.Ways {
+		n[standingOf(&s.board.Ways[i])]++
+	}
+	for _, d := range s.doors() {
+		if d.Accepted == "" {
+			doors++
+		}
+	}
+	total := len(s.board.Ways)
+	var lines []look.RailLine
+	switch {
+	case total == 0:
+		return []look.RailLine{{Text: "no listener", Style: t.Old}}
+	case s.board.Running:
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("◌ trying %d", n[trying]), Style: t.Ours})
+	case n[never] == total:
+		lines = append(lines, look.RailLine{Text: "never tried", Style: t.Old})
+	case n[isIn] == total:
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("● %d/%d in", n[isIn], total), Style: t.Kept})
+	default:
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("╳ %d/%d in", n[isIn], total), Style: t.Broken})
+	}
+	if n[stale] > 0 {
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("◷ %d stale", n[stale]), Style: t.Warn})
+	}
+	if doors > 0 {
+		lines = append(lines, look.RailLine{Text: "! " + look.Plural(doors, "door") + " open", Style: t.Warn})
+	}
+	gaps := 0
+	for i := range s.stays {
+		gaps += len(s.stays[i].Gaps)
+	}
+	if gaps > 0 && len(lines) < 3 {
+		lines = append(lines, look.RailLine{Text: look.Plural(gaps, "gap"), Style: t.Dim})
+	}
+	return lines
+}
+
+// broker is the broker of the way with the cursor, or "".
+func (s *Screen) broker() string {
+	if s.at < len(s.board.Ways) {
+		return brokerOf(s.board.Ways[s.at].Target.Name)
+	}
+	return ""
+}
+
+func brokerOf(name string) string {
+	for i, c := range name {
+		if c == '/' {
+			return name[:i]
+		}
+	}
+	return name
+}
+
+// Paste takes pasted text.
+func (s *Screen) Paste(text string) tea.Cmd {
+	if s.input != nil {
+		return nil
+	}
+	if s.paste == nil {
+		s.paste = &paste{}
+	}
+	s.paste.add(text)
+	return nil
+}
+
+// Key takes a key.
+func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+	k := msg.String()
+	switch {
+	case s.input != nil:
+		return s.answer(msg)
+	case s.paste != nil:
+		return s.paste.key(s, msg)
+	case s.open != nil:
+		return s.open.key(s, k)
+	}
+	if look.Move(k, &s.at, len(s.board.Ways), s.height/3) {
+		return nil
+	}
+	switch k {
+	case "r":
+		return s.start()
+	case "o":
+		if s.at < len(s.board.Ways) {
+			return s.start(s.board.Ways[s.at].Target.Name)
+		}
+	case "s":
+		if s.board.Running {
+			s.bench.StopReach()
+			return look.Tell(false, "stopping: what is not known yet stays so")
+		}
+	case "enter":
+		if s.at < len(s.board.Ways) {
+			if s.board.Ways[s.at].Result == nil {
+				return look.Tell(false, "it was never tried: o tries this way, r all")
+			}
+			s.open = newDetail(s.board.Ways[s.at].Target.Name)
+			s.open.refresh(&s.board)
+		}
+	case "c":
+		return s.drop("cut", "the observer's link is cut; it comes back by itself")
+	case "t":
+		return s.drop("throw out", "the observer is thrown out; it comes back by itself")
+	case "p":
+		s.paste = &paste{}
+	case "x":
+		if len(s.board.Ways) == 0 {
+			return look.Tell(true, "there is nothing to export")
+		}
+		s.input = look.NewInput("export the ways in to", "reach-"+time.Now().Format("20060102-150405")+".svg")
+	}
+	return nil
+}
+
+func (s *Screen) start(names ...string) tea.Cmd {
+	if err := s.bench.StartReach(names...); err != nil {
+		return look.Tell(true, err.Error())
+	}
+	s.Refresh()
+	return nil
+}
+
+func (s *Screen) drop(how, did string) tea.Cmd {
+	broker := s.broker()
+	if broker == "" || broker == "pasted" {
+		return look.Tell(true, "choose a way into a broker of the workspace first")
+	}
+	return func() tea.Msg {
+		if err := s.bench.Drop(broker, how); err != nil {
+			return look.Notice{Text: err.Error(), Bad: true}
+		}
+		return look.Notice{Text: did}
+	}
+}
+
+// results are those of the ways that were tried.
+func (s *Screen) results() (out []core.Result) {
+	for i := range s.board.Ways {
+		if r := s.board.Ways[i].Result; r != nil {
+			out = append(out, *r)
+		}
+	}
+	return out
+}
+
+// answer takes a key for the name of an export.
+func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "esc":
+		s.input = nil
+	case "enter":
+		name := s.input.Value()
+		d, err := report.ReachDrawing(s.bench.Workspace.Name, time.Now(), s.results(), s.stays)
+		if err == nil {
+			err = s.bench.Export(name, d)
+		}
+		if err != nil {
+			s.input.Error = err.Error()
+			return nil
+		}
+		s.input = nil
+		return look.Tell(false, "written: "+name)
+	default:
+		s.input.Update(msg)
+	}
+	return nil
+}
+
+// Keys returns what can be done here and now.
+func (s *Screen) Keys() []look.Key {
+	switch {
+	case s.input != nil:
+		return []look.Key{{Key: "enter", Does: "write it"}, {Key: "esc", Does: "leave it"}}
+	case s.paste != nil:
+		return s.paste.keys()
+	case s.open != nil:
+		return s.open.keys()
+	}
+	keys := []look.Key{{Key: "r", Does: "try all"}, {Key: "o", Does: "only this"}}
+	if s.board.Running {
+		keys = []look.Key{{Key: "s", Does: "stop"}}
+	}
+	if len(s.board.Ways) > 0 {
+		keys = append(keys, look.Key{Key: "↑↓", Does: "choose"}, look.Key{Key: "enter", Does: "details, evidence"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "t", Does: "throw it out"})
+	}
+	return append(keys, look.Key{Key: "p", Does: "paste details"}, look.Key{Key: "x", Does: "export"})
+}

@@ -1,0 +1,245 @@
+package trust
+
+import (
+	"fmt"
+	"strings"
+
+	core "hodstone/internal/trust"
+	"hodstone/internal/tui/look"
+)
+
+var verdictSigns = map[core.Verdict]string{core.Kept: "✓", core.Failed: "✗", core.Undecided: "?", core.Skipped: "-"}
+
+func verdictStyle(t *look.Theme, v core.Verdict) look.Style {
+	return map[core.Verdict]look.Style{core.Kept: t.Kept, core.Failed: t.Broken, core.Undecided: t.Warn, core.Skipped: t.Old}[v]
+}
+
+// drawHandshake shows what a listener's TLS takes, shows and refuses.
+func (s *Screen) drawHandshake(c look.Canvas) {
+	t := c.Theme
+	if len(s.targets) == 0 {
+		c.Teach("No listener has TLS.", "Listeners whose URL begins with mqtts:// or wss:// show here: which versions and suites they take,", "the chain they present, and whom they refuse.")
+		return
+	}
+	target := s.targets[s.target]
+	c.Rule(0, fmt.Sprintf("handshake at %s  %d of %d", target.Name, s.target+1, len(s.targets)), t.Strong)
+	c.Right(c.W-1, 0, " "+target.URL+" ", t.Dim)
+	v := s.survey.Survey
+	switch {
+	case s.survey.Running:
+		c.Text(2, 2, "◌ trying: "+s.survey.Doing+" …", t.Ours)
+		c.Text(2, 3, "s stops it", t.Dim)
+		return
+	case v == nil:
+		c.Teach("Never tried.", "h tries it: versions 1.0 to 1.3 and their suites, the chain and the name; with our certificate,", "without any, with a stranger's, with an expired one; ALPN, stapling and resumption.")
+		return
+	case v.Err != nil:
+		for i, l := range look.Wrap("✗ not found out: "+v.Err.Error(), c.W-4) {
+			c.Text(2, 2+i, l, t.Broken)
+		}
+		return
+	}
+	if c.W < 100 {
+		s.drawScrolled(c.Sub(0, 1, c.W, c.H-1), v)
+		return
+	}
+	half := c.W / 2
+	left := c.Sub(0, 2, half-1, c.H-2)
+	drawLines(left, gridLines(v, t, half-1), 0)
+	right := append(chainLines(v, t, c.W-half-1), trialLines(v, t, c.W-half-1)...)
+	s.height = c.H - 2
+	s.scroll = max(0, min(s.scroll, len(right)-s.height))
+	drawLines(c.Sub(half+1, 2, c.W-half-1, c.H-2), right, s.scroll)
+}
+
+// drawScrolled shows everything in one column.
+func (s *Screen) drawScrolled(c look.Canvas, v *core.Survey) {
+	t := c.Theme
+	all := append(trialLines(v, t, c.W-2), chainLines(v, t, c.W-2)...)
+	all = append(all, gridLines(v, t, c.W-2)...)
+	s.height = c.H
+	s.scroll = max(0, min(s.scroll, len(all)-c.H))
+	drawLines(c.Sub(1, 0, c.W-1, c.H), all, s.scroll)
+}
+
+// line is a line in parts of their own styles.
+type line []part
+
+type part struct {
+	text  string
+	style look.Style
+}
+
+func drawLines(c look.Canvas, lines []line, from int) {
+	for y := 0; y < c.H && from+y < len(lines); y++ {
+		x := 0
+		for _, p := range lines[from+y] {
+			x = c.Text(x, y, look.Clip(p.text, c.W-x), p.style)
+		}
+	}
+}
+
+// gridLines is the grid of suites and versions tried. Suites that no version takes are
+// counted, not listed.
+func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
+	head := line{{look.Pad("suites taken", w-4*5-1), t.Strong}}
+	for _, x := range v.Versions {
+		head = append(head, part{look.Pad(core.VersionName(x.Version), 5), t.Dim})
+	}
+	out = append(out, head)
+	var ids []uint16
+	tried := 0
+	for _, x := range v.Versions {
+		tried = max(tried, len(x.Tried))
+		for _, id := range x.Suites {
+			known := false
+			for _, y := range ids {
+				known = known || y == id
+			}
+			if !known {
+				ids = append(ids, id)
+			}
+		}
+	}
+	for _, id := range ids {
+		st := t.Text
+		weak := core.WeakSuite(id)
+		if weak != "" {
+			st = t.Warn
+		}
+		name := strings.TrimPrefix(core.SuiteName(id), "TLS_")
+		if weak != "" {
+			name = "! " + name
+		}
+		l := line{{look.Pad(look.Clip(name, w-4*5-2), w-4*5-1), st}}
+		for _, x := range v.Versions {
+			sign, style := "·", t.Line
+			offered := false
+			for _, y := range x.Tried {
+				offered = offered || y == id
+			}
+			for k, y := range x.Suites {
+				if y == id {
+					sign, style = fmt.Sprint(k+1), t.Kept // its rank in the server's choice
+				}
+			}
+			if !offered {
+				sign = " "
+			}
+			l = append(l, part{look.Pad(sign, 5), style})
+		}
+		out = append(out, l)
+	}
+	out = append(out, line{{"the number is the order in which the server chose them", t.Old}}, nil)
+	for _, x := range v.Versions {
+		l := line{{look.Pad("TLS "+core.VersionName(x.Version), 9), t.Text}}
+		switch {
+		case !x.Taken:
+			l = append(l, part{"○ not taken: ", t.Old}, part{x.Refusal, t.Dim})
+		case x.Version < v.Versions[1].Version:
+			l = append(l, part{fmt.Sprintf("! taken, %d of %d suites; deprecated (RFC 8996)", len(x.Suites), len(x.Tried)), t.Warn})
+		default:
+			l = append(l, part{fmt.Sprintf("✓ taken, %d of %d suites", len(x.Suites), len(x.Tried)), t.Kept})
+		}
+		out = append(out, l)
+	}
+	asks := "no client certificate is asked for"
+	if v.Required {
+		asks = "a client certificate is required"
+	} else if v.Asked {
+		asks = "a client certificate is asked for, not required"
+	}
+	facts := [][2]string{{"agreed", fmt.Sprintf("TLS %s, %s, in %s", core.VersionName(v.Negotiated.Version), core.SuiteName(v.Negotiated.Suite), look.Duration(v.Negotiated.Took))},
+		{"clients", asks}, {"issuers", strings.Join(v.CAs, ", ")}, {"ALPN mqtt", v.ALPN}, {"OCSP", v.OCSP}, {"resumption", v.Resumption}}
+	out = append(out, nil)
+	for _, f := range facts {
+		if f[1] == "" {
+			continue
+		}
+		for i, text := range look.Wrap(f[1], w-12) {
+			label := f[0]
+			if i > 0 {
+				label = ""
+			}
+			out = append(out, line{{look.Pad(label, 12), t.Dim}, {text, t.Text}})
+		}
+	}
+	return out
+}
+
+// chainLines is the chain as presented.
+func chainLines(v *core.Survey, t *look.Theme, w int) (out []line) {
+	out = append(out, line{{"the chain as presented, for " + v.ServerName, t.Strong}})
+	for i, c := range v.Presented.Chain {
+		joint := "●"
+		if i > 0 {
+			joint = "│ signed by"
+			out = append(out, line{{joint, t.Line}})
+			joint = "●"
+		}
+		name := core.Subject(c.Subject.String())
+		out = append(out, line{{joint + " ", t.Kept}, {name + "  ", t.Text}, {core.Strength(c.PublicKey) + ", until " + core.Day(c.NotAfter), t.Dim}})
+		if names := core.NamesOf(c); len(names) > 0 {
+			out = append(out, line{{"│   names " + strings.Join(names, ", "), t.Dim}})
+		}
+	}
+	switch p := &v.Presented; {
+	case p.Cause != "":
+		out = append(out, line{{"╳ ", t.Broken}, {string(p.Cause), t.Broken}})
+		for _, l := range look.Wrap(p.What, w-4) {
+			out = append(out, line{{"  " + l, t.Broken}})
+		}
+		for _, l := range look.Wrap("→ "+p.Remedy, w-4) {
+			out = append(out, line{{"  " + l, t.Text}})
+		}
+	case p.Root != nil:
+		out = append(out, line{{"│ signed by", t.Line}}, line{{"◆ ", t.Kept}, {core.Subject(p.Root.Subject.String()) + "  ", t.Text}, {"trusted, and the name is covered", t.Kept}})
+	}
+	return append(out, nil)
+}
+
+// trialName is the width of a trial's name.
+const trialName = 31
+
+// trialLines is what was tried, and whether it was refused as it should.
+func trialLines(v *core.Survey, t *look.Theme, w int) (out []line) {
+	out = append(out, line{{"tried", t.Strong}})
+	for _, x := range v.Trials {
+		for i, l := range look.Wrap(x.Seen, w-13-trialName) {
+			sign, verdict, name := verdictSigns[x.Verdict], string(x.Verdict), x.Name
+			if i > 0 {
+				sign, verdict, name = " ", "", ""
+			}
+			out = append(out, line{{sign + " ", verdictStyle(t, x.Verdict)}, {look.Pad(verdict, 10), verdictStyle(t, x.Verdict)}, {look.Pad(look.Clip(name, trialName-1), trialName), t.Text}, {l, t.Dim}})
+		}
+	}
+	for _, d := range v.Device {
+		sign, st := "✓ ", t.Kept
+		if !d.In {
+			sign, st = "✗ ", t.Broken
+		}
+		out = append(out, line{{sign, st}, {"a device with TLS " + core.VersionName(d.Version) + ": " + d.Seen, t.Text}})
+	}
+	out = append(out, nil)
+	for _, f := range v.Findings {
+		st, sign := t.Dim, "· "
+		switch f.Severity {
+		case core.Broken:
+			st, sign = t.Broken, "✗ "
+		case core.Worry:
+			st, sign = t.Warn, "! "
+		}
+		for i, l := range look.Wrap(f.What, w-4) {
+			if i > 0 {
+				sign = "  "
+			}
+			out = append(out, line{{sign + l, st}})
+		}
+		for _, l := range look.Wrap(f.Remedy, w-6) {
+			if l != "" {
+				out = append(out, line{{"  → " + l, t.Text}})
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,382 @@
+// Package trust is the screen of credentials and handshakes: every certificate as a bar of
+// its validity on one time axis, joined to its key and its signer; and what a server's TLS
+// takes, shows and refuses.
+package trust
+
+import (
+	"crypto/x509"
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"hodstone/internal/reach"
+	"hodstone/internal/report"
+	core "hodstone/internal/trust"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
+)
+
+// Screen is the trust screen.
+type Screen struct {
+	bench     *workbench.Bench
+	inventory *core.Inventory
+	paths     []string
+	rows      []row
+	at        int
+	first     int
+	targets   []reach.Target // with TLS
+	target    int
+	survey    workbench.SurveyState
+	handshake bool // the handshake is shown, not the credentials
+	scroll    int
+	open      bool // the row with the cursor is opened
+	input     *look.Input
+	asks      string
+	height    int
+}
+
+// New returns the screen.
+func New(b *workbench.Bench) *Screen { return &Screen{bench: b, height: 10} }
+
+// Title is the screen's name on the rail.
+func (s *Screen) Title() string { return "trust" }
+
+// Typing tells whether keys are text.
+func (s *Screen) Typing() bool { return s.input != nil }
+
+// Refresh takes in how things stand.
+func (s *Screen) Refresh() {
+	v, paths := s.bench.Credentials()
+	if v != s.inventory {
+		s.inventory = v
+		s.rows = rowsOf(v)
+	}
+	s.paths = paths
+	s.at = max(0, min(s.at, len(s.rows)-1))
+	s.targets = s.bench.SurveyTargets()
+	s.target = max(0, min(s.target, len(s.targets)-1))
+	if len(s.targets) > 0 {
+		s.survey = s.bench.Survey(s.targets[s.target].Name)
+	}
+}
+
+// findings are those of the credentials and of all handshakes tried.
+func (s *Screen) findings() (out []core.Finding) {
+	if s.inventory != nil {
+		out = append(out, s.inventory.Findings...)
+	}
+	for _, t := range s.targets {
+		if x := s.bench.Survey(t.Name).Survey; x != nil {
+			out = append(out, x.Findings...)
+		}
+	}
+	return out
+}
+
+// Rail returns the live state for the rail.
+func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	var lines []look.RailLine
+	if s.inventory == nil {
+		word := "no credentials"
+		if len(s.paths) > 0 {
+			word = "reading"
+		}
+		lines = append(lines, look.RailLine{Text: word, Style: t.Old})
+	} else {
+		lines = append(lines, look.RailLine{Text: look.Plural(len(s.inventory.Files), "file"), Style: t.Dim})
+	}
+	n := map[core.Severity]int{}
+	for _, f := range s.findings() {
+		n[f.Severity]++
+	}
+	if n[core.Broken] > 0 {
+		lines = append(lines, look.RailLine{Text: fmt.Sprintf("✗ %d broken", n[core.Broken]), Style: t.Broken})
+	}
+	if n[core.Worry] > 0 {
+		lines = append(lines, look.RailLine{Text: "! " + look.Plural(n[core.Worry], "worry"), Style: t.Warn})
+	}
+	return lines
+}
+
+// Key takes a key.
+func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+	if s.input != nil {
+		return s.answer(msg)
+	}
+	k := msg.String()
+	switch {
+	case s.handshake:
+		if look.Move(k, &s.scroll, 1<<16, s.height) {
+			return nil
+		}
+	case s.open && k == "esc":
+		s.open = false
+		return nil
+	default:
+		if look.Move(k, &s.at, len(s.rows), s.height) {
+			s.scroll = 0
+			return nil
+		}
+	}
+	switch k {
+	case "v":
+		s.handshake, s.scroll, s.open = !s.handshake, 0, false
+	case "esc":
+		s.handshake = false
+	case "enter":
+		s.open = !s.handshake && len(s.rows) > 0 && !s.open
+	case "r":
+		s.bench.Examine()
+		return look.Tell(false, "the credentials are read again")
+	case "p":
+		if s.inventory == nil {
+			return look.Tell(true, "there are no credentials to open")
+		}
+		s.input, s.asks = look.NewSecretInput("passphrase, not kept:"), "p"
+	case "h":
+		s.handshake, s.scroll = true, 0
+		return s.try()
+	case "s":
+		if s.survey.Running {
+			s.bench.StopSurvey()
+		}
+	case "b":
+		if n := len(s.targets); n > 1 {
+			s.target = (s.target + 1) % n
+			s.scroll = 0
+			s.Refresh()
+		}
+	case "c":
+		if cas, _ := s.cas(); len(cas) == 0 {
+			return look.Tell(true, "there is no CA to export: neither among the credentials nor from a server")
+		}
+		s.input, s.asks = look.NewInput("export the CA to (.pem .der .h .hpp .go .rs)", "farm-ca.pem"), "c"
+	case "x":
+		if s.inventory == nil && s.survey.Survey == nil {
+			return look.Tell(true, "there is nothing to export")
+		}
+		s.input, s.asks = look.NewInput("export what is shown to", "trust-"+time.Now().Format("20060102-150405")+".svg"), "x"
+	}
+	return nil
+}
+
+func (s *Screen) try() tea.Cmd {
+	if len(s.targets) == 0 {
+		return look.Tell(true, "the workspace has no listener with TLS")
+	}
+	if s.survey.Running {
+		return look.Tell(false, "it is being tried already: s stops it")
+	}
+	if err := s.bench.StartSurvey(s.targets[s.target]); err != nil {
+		return look.Tell(true, err.Error())
+	}
+	s.Refresh()
+	return nil
+}
+
+// cas are the CAs to export, and whether only a server vouches for them.
+func (s *Screen) cas() (out []*x509.Certificate, fetched bool) {
+	if !s.handshake && s.inventory != nil {
+		if s.at < len(s.rows) && s.rows[s.at].certificate != nil && s.rows[s.at].certificate.IsCA {
+			return []*x509.Certificate{s.rows[s.at].certificate.Certificate}, false
+		}
+		return s.inventory.CAs(), false
+	}
+	if x := s.survey.Survey; x != nil {
+		if x.Presented.Root != nil {
+			return []*x509.Certificate{x.Presented.Root}, false
+		}
+		if x.Fetched != nil {
+			return []*x509.Certificate{x.Fetched}, true
+		}
+	}
+	return nil, false
+}
+
+// answer takes a key for the question.
+func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "esc":
+		s.input = nil
+		return nil
+	case "enter":
+	default:
+		s.input.Update(msg)
+		return nil
+	}
+	value := s.input.Value()
+	var err error
+	done := ""
+	switch s.asks {
+	case "p":
+		s.input = nil
+		return func() tea.Msg {
+			if n := s.bench.Unlock(value); n > 0 {
+				return look.Notice{Text: "opened: " + look.Plural(n, "item")}
+			}
+			return look.Notice{Text: "it opens nothing", Bad: true}
+		}
+	case "c":
+		cas, fetched := s.cas()
+		err = s.bench.ExportCA(value, cas, fetched)
+		done = "written: " + value
+		if fetched {
+			done += "; not yet trusted: compare its fingerprint by another way"
+		}
+	case "x":
+		d, drawErr := report.TrustDrawing(s.bench.Workspace.Name, time.Now(), s.inventory, s.survey.Target.Name, s.survey.Survey, s.handshake)
+		if err = drawErr; err == nil {
+			err = s.bench.Export(value, d)
+		}
+		done = "written: " + value
+	}
+	if err != nil {
+		s.input.Error = err.Error()
+		return nil
+	}
+	s.input = nil
+	return look.Tell(false, done)
+}
+
+// Keys returns what can be done here and now.
+func (s *Screen) Keys() []look.Key {
+	if s.input != nil {
+		return []look.Key{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}}
+	}
+	if s.handshake {
+		keys := []look.Key{{Key: "h", Does: "try the handshake"}}
+		if s.survey.Running {
+			keys = []look.Key{{Key: "s", Does: "stop"}}
+		}
+		return append(keys, look.Key{Key: "b", Does: "next listener"}, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "v", Does: "credentials"}, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "x", Does: "export"})
+	}
+	keys := []look.Key{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "open"}, {Key: "p", Does: "passphrase"}, {Key: "h", Does: "try the handshake"}, {Key: "v", Does: "handshake"}}
+	return append(keys, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "r", Does: "read again"}, look.Key{Key: "x", Does: "export"})
+}
+
+// row is a line of the credentials: a certificate in the tree of who signed whom, or a file
+// that made none.
+type row struct {
+	certificate *core.Certificate
+	depth       int
+	file        *core.File
+	missing     string // an issuer that is not there
+}
+
+// title is what a row is about.
+func (r *row) title() string {
+	switch {
+	case r.certificate != nil:
+		return r.certificate.Title()
+	case r.file != nil:
+		return base(r.file.Name)
+	}
+	return r.missing
+}
+
+func base(name string) string { return name[strings.LastIndexAny(name, `/\`)+1:] }
+
+// rowsOf puts certificates under their signers, then lists the files that hold none.
+func rowsOf(v *core.Inventory) (out []row) {
+	if v == nil {
+		return nil
+	}
+	used := map[*core.Certificate]bool{}
+	var under func(parent *core.Certificate, depth int)
+	under = func(parent *core.Certificate, depth int) {
+		for _, c := range v.Certificates {
+			if used[c] || len(c.Chain) < 2 || c.Chain[1] != parent {
+				continue
+			}
+			used[c] = true
+			out = append(out, row{certificate: c, depth: depth})
+			under(c, depth+1)
+		}
+	}
+	for _, c := range v.Certificates {
+		if len(c.Chain) == 1 && c.Missing == "" && !used[c] {
+			used[c] = true
+			out = append(out, row{certificate: c})
+			under(c, 1)
+		}
+	}
+	missing := map[string]bool{}
+	for _, c := range v.Certificates {
+		if len(c.Chain) != 1 || c.Missing == "" || used[c] {
+			continue
+		}
+		if !missing[c.Missing] {
+			missing[c.Missing] = true
+			out = append(out, row{missing: c.Missing})
+			for _, d := range v.Certificates {
+				if len(d.Chain) == 1 && d.Missing == c.Missing && !used[d] {
+					used[d] = true
+					out = append(out, row{certificate: d, depth: 1})
+					under(d, 2)
+				}
+			}
+		}
+	}
+	for _, c := range v.Certificates { // whatever hangs in a circle
+		if !used[c] {
+			out = append(out, row{certificate: c})
+		}
+	}
+	for _, f := range v.Files {
+		if !f.Has(core.KindCertificate) && !keyIsUsed(v, f) {
+			out = append(out, row{file: f})
+		}
+	}
+	return out
+}
+
+// keyIsUsed tells whether a file's key shows beside its certificate.
+func keyIsUsed(v *core.Inventory, f *core.File) bool {
+	if f.Problem != "" || f.LockedItems() > 0 {
+		return false
+	}
+	for _, k := range v.Keys {
+		for _, name := range k.Files {
+			if name == f.Name && len(k.Certificates) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// about returns the findings on a row.
+func (s *Screen) about(r *row) (out []core.Finding) {
+	for _, f := range s.inventory.Findings {
+		switch {
+		case r.certificate != nil && f.Where == r.certificate.Title():
+			out = append(out, f)
+		case r.file != nil && f.Where == r.file.Name:
+			out = append(out, f)
+		case r.certificate != nil:
+			for _, name := range r.files() {
+				if f.Where == name {
+					out = append(out, f)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// files are those that a certificate and its key stand in.
+func (r *row) files() (out []string) {
+	if c := r.certificate; c != nil {
+		out = append(out, c.Files...)
+		if c.Key != nil {
+			for _, k := range c.Key.Files {
+				if len(c.Files) == 0 || k != c.Files[0] {
+					out = append(out, k)
+				}
+			}
+		}
+	}
+	return out
+}

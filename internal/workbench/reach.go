@@ -1,0 +1,378 @@
+package workbench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/reach"
+	"hodstone/internal/workspace"
+)
+
+// The intervals of what goes on by itself.
+const (
+	pingEvery  = 2 * time.Second // a loss shows within this and a keep alive
+	editsEvery = time.Second
+)
+
+// ReachState is how one way in stands.
+type ReachState struct {
+	Target reach.Target
+	// Result is the latest, nil where it was never tried.
+	Result *reach.Result
+	// Stale tells that the settings were edited since.
+	Stale bool
+	// Waiting tells that it will be tried in the run under way.
+	Waiting bool
+}
+
+// reaching is what the bench knows of ways in; b.mu guards it.
+type reaching struct {
+	results  map[string]*reach.Result
+	settings map[string]string // what a result was obtained with, by target
+	waiting  map[string]bool
+	together []reach.Finding
+	cancel   context.CancelFunc
+	latest   *workspace.Workspace // the file as it is now, nil where it was not edited
+	trouble  string               // why the edited file cannot be used
+	pasted   []reach.Target
+}
+
+// Targets returns the ways into all brokers of the workspace, as the file has them now.
+func (b *Bench) Targets() []reach.Target {
+	b.mu.Lock()
+	w := b.reach.latest
+	pasted := slices.Clone(b.reach.pasted)
+	b.mu.Unlock()
+	if w == nil {
+		w = b.Workspace
+	}
+	var out []reach.Target
+	for _, br := range w.Brokers {
+		ways := br.Ways()
+		for i, l := range ways {
+			t := reach.Target{Name: br.Name + "/" + l.Name, URL: l.URL, CAs: l.CA, ServerName: l.ServerName, Login: w.Login(br.Login),
+				Anonymous: br.Anonymous, Versions: versionsOf(w, br), Intrusive: br.Intrusive, Accepted: br.Accepted, StandIn: br.StandIn != nil}
+			if br.StandIn != nil {
+				if b.standins[br.Name] == nil {
+					t.Prior = "this stand-in is new in the file: it starts when the workspace is opened again"
+				}
+				t.URL = b.urls[br.Name+"/"+l.Name]
+				if running, _, err := b.address(br.Name, l.Name); err == nil {
+					t.CAs = running.CA
+				}
+				t.Login = b.Workspace.Login(br.Login) // with the password that was made up
+			}
+			t.Users = users(w, br, l.Name, i == 0)
+			if i == mostSecure(ways) {
+				t.Logins = deviceLogins(b.Workspace, br)
+			}
+			out = append(out, t)
+		}
+	}
+	return append(out, pasted...)
+}
+
+// mostSecure is the listener over which logins are tried: the first with TLS, else the first.
+func mostSecure(ways []workspace.Listener) int {
+	for i, l := range ways {
+		if e, err := link.Parse(l.URL); err == nil && e.TLS {
+			return i
+		}
+	}
+	return 0
+}
+
+// versionsOf lists the protocol versions that the workspace uses at a broker: the observer's
+// first, then those of the devices.
+func versionsOf(w *workspace.Workspace, br *workspace.Broker) []packet.Version {
+	out := []packet.Version{br.Version}
+	if br.Version == 0 {
+		out[0] = packet.V5
+	}
+	for _, d := range w.Devices {
+		if at := w.Broker(d.Broker); at == br && d.Session.Version != 0 && !slices.Contains(out, d.Session.Version) {
+			out = append(out, d.Session.Version)
+		}
+	}
+	return out
+}
+
+// users names the devices that use a listener; first tells that it is the one for those that
+// name none.
+func users(w *workspace.Workspace, br *workspace.Broker, listener string, first bool) (out []string) {
+	for _, d := range w.Devices {
+		if w.Broker(d.Broker) != br || d.Listener != listener && !(d.Listener == "" && first) {
+			continue
+		}
+		name := "device " + d.Name
+		if d.Count > 0 {
+			name = fmt.Sprintf("%d devices %s", d.Count, d.Name)
+		}
+		if d.Login != "" {
+			name += " (login " + d.Login + ")"
+		}
+		out = append(out, name)
+	}
+	return out
+}
+
+// deviceLogins lists the logins of the devices at a broker.
+func deviceLogins(w *workspace.Workspace, br *workspace.Broker) (out []*workspace.Login) {
+	for _, d := range w.Devices {
+		if at := w.Broker(d.Broker); at == nil || at.Name != br.Name {
+			continue
+		}
+		for n := range max(1, d.Count) {
+			if l := w.Login(workspace.FillIn(d.Login, n+1)); l != nil && !slices.Contains(out, l) {
+				out = append(out, l)
+			}
+		}
+	}
+	return out
+}
+
+// settingsOf sums up what a result depends on, without secrets in the clear.
+func settingsOf(t reach.Target) string {
+	s := fmt.Sprint(t.URL, t.ServerName, t.Versions, t.ClientID, t.Prior, t.Accepted)
+	if t.Anonymous != nil {
+		s += fmt.Sprint(*t.Anonymous)
+	}
+	for _, c := range t.CAs {
+		s += string(c.Raw)
+	}
+	if l := t.Login; l != nil {
+		s += fmt.Sprint(l.Name, l.Username, l.Password.Reveal(), l.Token.Reveal(), l.SCRAM)
+		if l.Certificate != nil {
+			s += string(l.Certificate.Certificate[0])
+		}
+	}
+	return s
+}
+
+// StartReach tries ways in, in the background; no names stand for all. One run at a time.
+func (b *Bench) StartReach(names ...string) error {
+	if b.Record != nil {
+		return errors.New("a record has no brokers to reach")
+	}
+	var targets []reach.Target
+	for _, t := range b.Targets() {
+		if len(names) == 0 || slices.Contains(names, t.Name) {
+			targets = append(targets, t)
+		}
+	}
+	if len(targets) == 0 {
+		return errors.New("there is no listener to try: add a broker to the workspace, or paste connection details")
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.reach.cancel != nil {
+		return errors.New("ways in are being tried: stop that first")
+	}
+	ctx, cancel := context.WithCancel(b.ctx)
+	b.reach.cancel = cancel
+	b.reach.waiting = map[string]bool{}
+	for _, t := range targets {
+		b.reach.waiting[t.Name] = true
+		b.reach.settings[t.Name] = settingsOf(t)
+	}
+	o := b.reachOptions()
+	o.Progress = func(r reach.Result) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.reach.waiting, r.Target.Name)
+		b.reach.results[r.Target.Name] = &r
+	}
+	b.wg.Go(func() {
+		reach.Run(ctx, targets, o)
+		cancel()
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.reach.cancel, b.reach.waiting = nil, nil
+		b.combine()
+	})
+	return nil
+}
+
+// reachOptions are those of all runs.
+func (b *Bench) reachOptions() reach.Options {
+	return reach.Options{Dialled: func(a net.Addr) { b.dialled.Store(a.String(), true) }}
+}
+
+// combine looks at all results together, those of earlier runs too; b.mu is held.
+func (b *Bench) combine() {
+	var all []reach.Result
+	var names []string
+	for name, r := range b.reach.results {
+		if !r.Running {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		all = append(all, *b.reach.results[name])
+	}
+	rep := reach.Combine(all)
+	for i := range rep.Results {
+		b.reach.results[rep.Results[i].Target.Name] = &rep.Results[i]
+	}
+	b.reach.together = rep.Findings
+}
+
+// Reach tries all ways in and waits for it; for commands.
+func (b *Bench) Reach(ctx context.Context, targets []reach.Target) *reach.Report {
+	return reach.Run(ctx, targets, b.reachOptions())
+}
+
+// StopReach ends the run under way; what is not known then counts as stopped.
+func (b *Bench) StopReach() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.reach.cancel != nil {
+		b.reach.cancel()
+	}
+}
+
+// ReachBoard is how all ways in stand.
+type ReachBoard struct {
+	Ways     []ReachState
+	Together []reach.Finding
+	Running  bool
+	// Trouble tells why the edited workspace cannot be used; "" for none.
+	Trouble string
+}
+
+// ReachBoard returns how all ways in stand.
+func (b *Bench) ReachBoard() ReachBoard {
+	targets := b.Targets()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	board := ReachBoard{Together: slices.Clone(b.reach.together), Running: b.reach.cancel != nil, Trouble: b.reach.trouble}
+	for _, t := range targets {
+		board.Ways = append(board.Ways, ReachState{Target: t, Result: b.reach.results[t.Name], Waiting: b.reach.waiting[t.Name],
+			Stale: b.reach.results[t.Name] != nil && b.reach.settings[t.Name] != settingsOf(t)})
+	}
+	return board
+}
+
+// Paste reads connection details as a way in of their own, under the name "pasted".
+func (b *Bench) Paste(text string) (*reach.Details, error) {
+	d, err := reach.Paste(text)
+	if err != nil {
+		return nil, err
+	}
+	t, err := PastedTarget(d)
+	if err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.reach.pasted = []reach.Target{t}
+	return d, nil
+}
+
+// follow re-reads the workspace's file whenever it changes, so that results obtained before
+// are seen to be stale.
+func (b *Bench) follow(name string) {
+	stamp := func() string {
+		info, err := os.Stat(name)
+		if err != nil {
+			return ""
+		}
+		return fmt.Sprint(info.ModTime(), info.Size())
+	}
+	before := stamp()
+	tick := time.NewTicker(editsEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-b.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		now := stamp()
+		if now == before || now == "" {
+			continue
+		}
+		before = now
+		w, err := workspace.Open(name)
+		b.mu.Lock()
+		switch {
+		case err != nil:
+			b.reach.trouble = err.Error()
+		case len(w.Problems) > 0:
+			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", filepath.Base(name), w.Problems[0].Line, w.Problems[0].Message)
+			b.reach.latest = w
+		default:
+			b.reach.trouble, b.reach.latest = "", w
+		}
+		b.mu.Unlock()
+	}
+}
+
+// Stays returns how the observers stay in at their brokers.
+func (b *Bench) Stays() []reach.Stay {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.monitor.Stays()
+}
+
+// Drop ends the observer's link at a broker on purpose, to see how soon that is noticed and
+// how it comes back: "cut" resets it from our side, "throw out" lets a stand-in end it.
+func (b *Bench) Drop(broker, how string) error {
+	for _, o := range b.observers {
+		if o.broker.Name == broker {
+			return o.drop(how)
+		}
+	}
+	return fmt.Errorf("there is no observer at broker %s", broker)
+}
+
+// drop ends the observer's link on purpose.
+func (o *observer) drop(how string) error {
+	if !o.state().In {
+		return fmt.Errorf("the observer is not in at %s: there is nothing to drop", o.broker.Name)
+	}
+	s := o.b.standins[o.broker.Name]
+	if how == "throw out" && s == nil {
+		return errors.New("only a stand-in lets its clients be thrown out; on another's broker do it there")
+	}
+	o.b.mu.Lock()
+	o.b.monitor.Purpose(o.broker.Name, how, time.Now())
+	o.b.mu.Unlock()
+	switch how {
+	case "throw out":
+		if !s.ThrowOut(o.id) {
+			return fmt.Errorf("the stand-in does not have the observer %s", o.id)
+		}
+		return nil
+	case "cut":
+		return o.client.Cut()
+	}
+	return fmt.Errorf("a link is dropped by \"cut\" or \"throw out\", not by %q", how)
+}
+
+// ping keeps the observer's link proven.
+func (o *observer) ping(ctx context.Context) {
+	tick := time.NewTicker(pingEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-o.client.Done():
+			return
+		case <-tick.C:
+			wait, cancel := context.WithTimeout(ctx, observerTimeout)
+			o.client.Ping(wait)
+			cancel()
+		}
+	}
+}

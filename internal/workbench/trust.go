@@ -1,0 +1,285 @@
+package workbench
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/reach"
+	"hodstone/internal/trust"
+	"hodstone/internal/workspace"
+)
+
+// SurveyState is what is known of a listener's TLS.
+type SurveyState struct {
+	Target  reach.Target
+	Running bool
+	Doing   string
+	Survey  *trust.Survey // nil before the first
+}
+
+// trusting is what the bench knows of credentials and handshakes; b.mu guards it.
+type trusting struct {
+	paths       []string
+	passphrases []string // given by hand, for this run only
+	inventory   *trust.Inventory
+	reading     bool
+	surveys     map[string]*SurveyState
+	cancel      context.CancelFunc
+}
+
+// credentialPaths are the files and folders that the workspace names for a look.
+func (b *Bench) credentialPaths() (out []string) {
+	if b.opt.Credentials != nil {
+		return b.opt.Credentials
+	}
+	dir := filepath.Dir(b.Workspace.File)
+	for _, p := range b.Workspace.Credentials {
+		if !filepath.IsAbs(p) {
+			p = filepath.Join(dir, p)
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// Examine reads the workspace's credentials anew, in the background.
+func (b *Bench) Examine() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	paths := b.credentialPaths()
+	if len(paths) == 0 || b.trust.reading {
+		return
+	}
+	b.trust.reading = true
+	passphrases := slices.Clone(b.trust.passphrases)
+	b.wg.Go(func() {
+		v := trust.Examine(trust.ReadPaths(paths, passphrases), trust.Options{})
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.trust.inventory, b.trust.reading = v, false
+	})
+}
+
+// Unlock tries a passphrase on what is encrypted. It is kept in memory for this run only, and
+// only where it opened something; the number says how many items it opened.
+func (b *Bench) Unlock(passphrase string) int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	before := locked(b.trust.inventory)
+	v := trust.Examine(trust.ReadPaths(b.credentialPaths(), append(slices.Clone(b.trust.passphrases), passphrase)), trust.Options{})
+	opened := before - locked(v)
+	if opened > 0 {
+		b.trust.passphrases = append(b.trust.passphrases, passphrase)
+		b.trust.inventory = v
+	}
+	return max(0, opened)
+}
+
+func locked(v *trust.Inventory) (n int) {
+	if v != nil {
+		for _, f := range v.Files {
+			n += f.LockedItems()
+		}
+	}
+	return n
+}
+
+// Credentials returns what the workspace's credentials amount to, nil while nothing is known,
+// and where they lie.
+func (b *Bench) Credentials() (v *trust.Inventory, paths []string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.trust.inventory, b.credentialPaths()
+}
+
+// SurveyTargets returns the ways in that have TLS.
+func (b *Bench) SurveyTargets() (out []reach.Target) {
+	for _, t := range b.Targets() {
+		if e, err := link.Parse(t.URL); err == nil && e.TLS {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// StartSurvey tries the TLS of a way in, in the background; one at a time.
+func (b *Bench) StartSurvey(t reach.Target) error {
+	o, err := SurveyOptions(t)
+	if err != nil {
+		return err
+	}
+	broker, _, _ := strings.Cut(t.Name, "/")
+	if b.standins[broker] != nil { // its authority can make what is needed
+		if err := b.standInCertificates(&o); err != nil {
+			return err
+		}
+	}
+	dial := o.Dial
+	o.Dial = func(ctx context.Context) (net.Conn, error) {
+		c, err := dial(ctx)
+		if err == nil {
+			b.dialled.Store(c.LocalAddr().String(), true)
+		}
+		return c, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.trust.cancel != nil {
+		return errors.New("a handshake is being tried: wait, or stop it first")
+	}
+	ctx, cancel := context.WithCancel(b.ctx)
+	b.trust.cancel = cancel
+	s := &SurveyState{Target: t, Running: true}
+	b.trust.surveys[t.Name] = s
+	o.Progress = func(doing string) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		s.Doing = doing
+	}
+	b.wg.Go(func() {
+		found := trust.Look(ctx, o)
+		cancel()
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		s.Running, s.Doing, s.Survey, b.trust.cancel = false, "", found, nil
+	})
+	return nil
+}
+
+// standInCertificates makes client certificates of a stand-in's own CA, one of them expired.
+func (b *Bench) standInCertificates(o *trust.SurveyOptions) error {
+	a, err := b.Authority()
+	if err != nil {
+		return err
+	}
+	expired, err := a.Issue(trust.Request{CommonName: "bench", Expired: true})
+	if err != nil {
+		return err
+	}
+	o.Expired = &expired
+	if o.Ours == nil {
+		ours, err := a.Issue(trust.Request{CommonName: "bench"})
+		if err != nil {
+			return err
+		}
+		o.Ours = &ours
+	}
+	return nil
+}
+
+// StopSurvey ends the survey under way.
+func (b *Bench) StopSurvey() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.trust.cancel != nil {
+		b.trust.cancel()
+	}
+}
+
+// Survey returns what is known of a way's TLS.
+func (b *Bench) Survey(name string) SurveyState {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if s := b.trust.surveys[name]; s != nil {
+		return *s
+	}
+	return SurveyState{}
+}
+
+// SurveyOptions returns how a way's TLS is looked at.
+func SurveyOptions(t reach.Target) (trust.SurveyOptions, error) {
+	e, err := link.Parse(t.URL)
+	switch {
+	case err != nil:
+		return trust.SurveyOptions{}, err
+	case !e.TLS:
+		return trust.SurveyOptions{}, fmt.Errorf("%s has no TLS to be tried: its URL begins with mqtts:// or wss:// where it has", t.URL)
+	}
+	o := trust.SurveyOptions{Host: e.Host, ServerName: t.ServerName, CAs: t.CAs, Greeting: reach.Greeting(e), Dial: func(ctx context.Context) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, reach.DefaultWait)
+		defer cancel()
+		var d net.Dialer
+		return d.DialContext(ctx, e.Network, e.Address)
+	}}
+	if t.Login != nil {
+		o.Ours = t.Login.Certificate
+	}
+	return o, nil
+}
+
+// PastedTarget makes a way in of connection details, reading the files that they name.
+func PastedTarget(d *reach.Details) (reach.Target, error) {
+	t := reach.Target{Name: "pasted", URL: d.URL, ServerName: d.ServerName, Login: d.Login(), ClientID: d.ClientID}
+	if d.Version != 0 {
+		t.Versions = append(t.Versions, d.Version)
+	}
+	read := func(name string) ([]byte, error) {
+		if name == "" {
+			return nil, nil
+		}
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("the details name a file that cannot be read: %w", err)
+		}
+		return data, nil
+	}
+	ca, err := read(d.CA)
+	if err != nil {
+		return t, err
+	}
+	if ca != nil {
+		if t.CAs, err = trust.CAs(ca); err != nil {
+			return t, fmt.Errorf("%s holds no certificate: %w", d.CA, err)
+		}
+	}
+	chain, err := read(d.Certificate)
+	if err != nil || chain == nil {
+		return t, err
+	}
+	key, err := read(d.Key)
+	if err != nil {
+		return t, err
+	}
+	pair, err := trust.Pair(chain, key, "")
+	if err != nil {
+		return t, fmt.Errorf("%s: %w", d.Certificate, err)
+	}
+	if t.Login == nil {
+		t.Login = &workspace.Login{Name: "pasted"}
+	}
+	t.Login.Certificate = &pair
+	return t, nil
+}
+
+// exportEndings are the formats of a CA by the ending of the file's name.
+var exportEndings = map[string]string{".pem": "pem", ".crt": "pem", ".der": "der", ".h": "c", ".c": "c", ".hpp": "cpp", ".cpp": "cpp", ".go": "go", ".rs": "rust"}
+
+// ExportCA writes CAs into a file, in the form that its name's ending asks for. It overwrites
+// nothing. fetched marks what only the server itself vouches for.
+func (b *Bench) ExportCA(name string, cas []*x509.Certificate, fetched bool) error {
+	format, known := exportEndings[strings.ToLower(filepath.Ext(name))]
+	if !known {
+		return fmt.Errorf("%s: a CA is written as .pem, .der, .h (C), .hpp (C++), .go or .rs (Rust)", name)
+	}
+	data, err := trust.ExportCA(format, cas, fetched)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already: choose another name", name)
+	} else if err != nil {
+		return fmt.Errorf("it cannot be written: %w", err)
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Close())
+}
