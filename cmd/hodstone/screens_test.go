@@ -251,7 +251,7 @@ func TestResizingAndPausing(t *testing.T) {
 	for _, screen := range []string{"1", "2", "3", "4", "5", "6"} {
 		x.keys(screen)
 		x.tmux("resize-window", "-t", "w", "-x", "80", "-y", "24")
-		text := x.await(`\? keys|…`, `1 contract`, `4 proof`)
+		text := x.await(`\? keys|…`, `3 contract`, `6 proof`)
 		for _, line := range strings.Split(text, "\n") {
 			if n := len([]rune(line)); n > 80 {
 				t.Errorf("a line of %d characters: %s", n, line)

@@ -191,7 +191,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 }
 
 func TestContractCheckTellsEachProblem(t *testing.T) {
-	if code, out, _ := run("contract", "check", demoFolder(t)); code != 0 || !strings.Contains(out, "13 clauses between 4 parties, 7 devices, 1 brokers; 0 problems") {
+	if code, out, _ := run("contract", "check", demoFolder(t)); code != 0 || !strings.Contains(out, "13 clauses between 4 parties, 7 devices, 2 brokers; 0 problems") {
 		t.Errorf("exit %d: %s", code, out)
 	}
 	broken := demoFolder(t, "keep-alive: 10s", "keep-alife: 10s", "minimum: -2", "minimum: low", "topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",

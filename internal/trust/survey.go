@@ -287,7 +287,7 @@ func (a Attempt) word() string {
 		s += " (" + w + ")"
 	}
 	if a.Late && a.State.Version == tls.VersionTLS13 {
-		return s + ", on the first read after the handshake, as TLS 1.3 has it"
+		return s + ", on the first read after the handshake"
 	}
 	return s + ", in the handshake"
 }

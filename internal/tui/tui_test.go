@@ -35,7 +35,12 @@ func on(t *testing.T, files workspaceFiles, cols, rows int) *interfaceOn {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := workbench.New(w, workbench.Options{Seed: 1})
+	return with(t, w, workbench.Options{Seed: 1}, cols, rows)
+}
+
+func with(t *testing.T, w *workspace.Workspace, o workbench.Options, cols, rows int) *interfaceOn {
+	t.Helper()
+	b, err := workbench.New(w, o)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -93,6 +98,7 @@ func (x *interfaceOn) key(k string) {
 	special := map[string]tea.Key{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
 		"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "space": {Code: tea.KeySpace, Text: " "}, "tab": {Code: tea.KeyTab},
 		"pgup": {Code: tea.KeyPgUp}, "pgdown": {Code: tea.KeyPgDown}, "home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "backspace": {Code: tea.KeyBackspace}}
+	special["ctrl+d"] = tea.Key{Code: 'd', Mod: tea.ModCtrl}
 	key, ok := special[k]
 	if !ok {
 		key = tea.Key{Code: []rune(k)[0], Text: k}
@@ -142,7 +148,7 @@ func TestAThousandRandomKeys(t *testing.T) {
 	x.await("7 on")
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	keys := strings.Fields("enter enter enter esc esc up down left right space tab pgup pgdown home end backspace " +
-		"1 2 3 4 ? : ! / b w c f s v r o n N t x [ ] y Y g G h j k l q a # + é 9 3 3 B V X i d K J")
+		"1 2 3 4 5 6 p ctrl+d ? : ! / b w c f s v r o n N t x [ ] y Y g G h j k l q a # + é 9 3 3 B V X i d K J")
 	var pressed []string
 	defer func() {
 		if p := recover(); p != nil {
@@ -249,7 +255,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("?")
 	x.await("keys of the proof screen", "unsupported")
 	x.key("esc")
-	x.m.Update(tea.MouseClickMsg{X: 2, Y: 3, Button: tea.MouseLeft})
+	x.m.Update(tea.MouseClickMsg{X: 2, Y: 14, Button: tea.MouseLeft})
 	x.await("pen.oxygen       → barge, shore")
 	x.m.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	x.await("▸ pen.status", "marrowvoe/pen/{pen}/status")
@@ -290,7 +296,15 @@ func TestDevicesAreSwitchedByHand(t *testing.T) {
 
 func TestEmptyScreensTeach(t *testing.T) {
 	x := on(t, file("hodstone: 1\nname: nothing yet\n"), 100, 30)
-	x.await("This workspace has no clause yet", "0 clauses", "nothing yet")
+	x.await("No way in is known yet", "0 clauses", "nothing yet", "no listener")
+	x.key("r")
+	x.await("there is no listener to try")
+	x.key("2")
+	x.await("No credentials are known yet")
+	x.key("h")
+	x.await("No listener has TLS")
+	x.key("3")
+	x.await("This workspace has no clause yet")
 	x.key("4")
 	x.await("Devices play the clients that are not there yet")
 	for _, k := range []string{"down", "enter", "space", "c", "f", "s", "v"} {

@@ -309,7 +309,6 @@ func (b *Bench) follow(name string) {
 			b.reach.trouble = err.Error()
 		case len(w.Problems) > 0:
 			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", filepath.Base(name), w.Problems[0].Line, w.Problems[0].Message)
-			b.reach.latest = w
 		default:
 			b.reach.trouble, b.reach.latest = "", w
 		}

@@ -427,6 +427,10 @@ func (s *Screen) drawStay(c look.Canvas) {
 		word, st = "╳ out", t.Broken
 	}
 	x := c.Text(1, 1, word, st)
+	if stay.Since.IsZero() {
+		c.Text(x, 1, ": the observer never got in so far", t.Text)
+		return
+	}
 	x = c.Text(x, 1, " for "+look.Age(now.Sub(stay.Since)), t.Text)
 	var last string
 	values := make([]float64, 0, len(stay.Samples))
@@ -495,18 +499,24 @@ func drawGap(c look.Canvas, y int, g *core.Gap, now time.Time) int {
 		sign, st = "╳ out for ", t.Broken
 	}
 	x = c.Text(x, y, sign+look.Duration(g.Length(now)), st)
-	what := ", by " + string(g.Blame)
+	what, then := ", by "+string(g.Blame), g.Evidence
 	if g.Purpose != "" {
-		what = fmt.Sprintf(", on purpose (%s): noticed after %s", g.Purpose, look.Duration(g.Detection()))
+		what, then = ", on purpose ("+g.Purpose+")", "noticed after "+look.Duration(g.Detection())
 		if !g.To.IsZero() {
-			what += ", back " + look.Duration(g.To.Sub(g.From)) + " later"
+			then += ", back " + look.Duration(g.To.Sub(g.From)) + " later"
 		}
+		then += ": " + g.Evidence
+	}
+	if g.Tries > 1 {
+		what += fmt.Sprintf(", %d tries", g.Tries)
 	}
 	c.Text(x, y, look.Clip(what, c.W-x), t.Text)
 	y++
-	if y < c.H {
-		c.Text(10, y, look.Clip(g.Evidence, c.W-11), t.Dim)
-		y++
+	for i, l := range look.Wrap(then, c.W-11) {
+		if i < 2 && y < c.H {
+			c.Text(10, y, l, t.Dim)
+			y++
+		}
 	}
 	return y
 }

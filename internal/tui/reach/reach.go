@@ -75,7 +75,7 @@ func standingOf(w *workbench.ReachState) standing {
 func (k standing) word(t *look.Theme) (string, look.Style) {
 	switch k {
 	case stale:
-		return "◷ stale: edited since", t.Warn
+		return "◷ stale", t.Warn
 	case trying:
 		return "◌ trying", t.Ours
 	case isIn:

@@ -198,19 +198,14 @@ func chainLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 	return append(out, nil)
 }
 
-// trialName is the width of a trial's name.
-const trialName = 31
-
 // trialLines is what was tried, and whether it was refused as it should.
 func trialLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 	out = append(out, line{{"tried", t.Strong}})
 	for _, x := range v.Trials {
-		for i, l := range look.Wrap(x.Seen, w-13-trialName) {
-			sign, verdict, name := verdictSigns[x.Verdict], string(x.Verdict), x.Name
-			if i > 0 {
-				sign, verdict, name = " ", "", ""
-			}
-			out = append(out, line{{sign + " ", verdictStyle(t, x.Verdict)}, {look.Pad(verdict, 10), verdictStyle(t, x.Verdict)}, {look.Pad(look.Clip(name, trialName-1), trialName), t.Text}, {l, t.Dim}})
+		st := verdictStyle(t, x.Verdict)
+		out = append(out, line{{verdictSigns[x.Verdict] + " ", st}, {look.Pad(string(x.Verdict), 10), st}, {x.Name, t.Text}})
+		for _, l := range look.Wrap(x.Seen, w-14) {
+			out = append(out, line{{strings.Repeat(" ", 12) + l, t.Dim}})
 		}
 	}
 	for _, d := range v.Device {

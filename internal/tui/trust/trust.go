@@ -157,7 +157,7 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		if s.inventory == nil && s.survey.Survey == nil {
 			return look.Tell(true, "there is nothing to export")
 		}
-		s.input, s.asks = look.NewInput("export what is shown to", "trust-"+time.Now().Format("20060102-150405")+".svg"), "x"
+		s.input, s.asks = look.NewInput("export what is shown to", s.view()+"-"+time.Now().Format("20060102-150405")+".svg"), "x"
 	}
 	return nil
 }
@@ -174,6 +174,14 @@ func (s *Screen) try() tea.Cmd {
 	}
 	s.Refresh()
 	return nil
+}
+
+// view names what is shown.
+func (s *Screen) view() string {
+	if s.handshake {
+		return "handshake"
+	}
+	return "trust"
 }
 
 // cas are the CAs to export, and whether only a server vouches for them.

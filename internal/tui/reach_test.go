@@ -1,0 +1,161 @@
+package tui
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"hodstone/internal/trust"
+	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
+)
+
+// lacks fails where the screen shows a text.
+func (x *interfaceOn) lacks(secret string) {
+	x.t.Helper()
+	if text := x.step(); strings.Contains(text, secret) {
+		x.t.Errorf("%q shows:\n%s", secret, text)
+	}
+}
+
+func TestTheWaysInAreSeen(t *testing.T) {
+	t.Chdir(t.TempDir())
+	x := on(t, demoFiles(t), 160, 47)
+	x.await("7 on")
+	x.key("1")
+	x.await("· never tried", "never tried", "What the broker grants shows here")
+	x.key("r")
+	x.await("4/5 in", "● in", "╳ out", "nothing listens on port 1884", "are this very machine", "plain listeners stand beside a TLS one: quay/tcp, quay/ws", "may read everything: pen-1",
+		"maximum QoS", "at least 1024 charac", "! plain", "! 2 doors open")
+	for range 4 {
+		x.key("down")
+	}
+	x.await("▸ barge/radio", "Hodstone's observer is not at this broker")
+	x.key("enter")
+	x.await("way in: barge/radio", "port-closed: nothing listens", "→ localhost and 127.0.0.1")
+	x.key("v")
+	x.await("No packet of MQTT went over")
+	x.key("esc")
+	x.key("home")
+	x.key("enter")
+	x.await("way in: quay/tcp", "authentication is on: refused without a login", "wrong password   CONNACK 0x86", "a password went over a plain link")
+	x.key("v")
+	x.await("evidence of quay/tcp", "way in", "CONNECT")
+	x.key("esc")
+	x.key("c")
+	x.await("on purpose (cut)", "noticed after", "later: the")
+	x.key("t")
+	x.await("on purpose (throw out)", "0x98, administrative")
+	x.key("x")
+	for range 40 {
+		x.key("backspace")
+	}
+	x.typed("ways.pdf")
+	x.await("written: ways.pdf")
+	if b, err := os.ReadFile("ways.pdf"); err != nil || !strings.HasPrefix(string(b), "%PDF") {
+		t.Errorf("the drawing: %v", err)
+	}
+	// What is pasted is understood, but not shown.
+	x.key("p")
+	x.await("paste or type connection details", "nothing yet")
+	port := strings.TrimPrefix(x.m.bench.URLs("quay")[0], "mqtt://127.0.0.1:")
+	x.m.Update(tea.PasteMsg{Content: "Host: 127.0.0.1\nPort: " + port + "\nUser: bench\nPassword: s3cret-dulse\n"})
+	x.await("understood, as it goes into a workspace", `username: "bench"`, "password: {env: PASTED_PASSWORD}")
+	x.lacks("s3cret-dulse")
+	x.key("ctrl+d")
+	x.await("▸ pasted", "does not know this user name", "4/6 in", "! plain")
+	x.lacks("s3cret-dulse")
+}
+
+func TestAnEditMakesWaysStale(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "hodstone.yaml")
+	write := func(port string) {
+		text := "hodstone: 1\nbrokers:\n  harbour: {listeners: {inside: {url: \"mqtt://127.0.0.1:" + port + "\"}}}\n"
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("1")
+	w, err := workspace.Open(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := with(t, w, workbench.Options{Follow: true}, 100, 30)
+	x.await("· never tried", "╳ harbour away")
+	x.key("r")
+	x.await("╳ out", "nothing listens on port 1 of")
+	write("12")
+	x.await("◷ stale", "before the edit: nothing listens on port 1 of", "◷ 1 stale")
+	x.key("o")
+	x.await("nothing listens on port 12 of", "╳ out")
+	os.WriteFile(name, []byte("hodstone: 1\nbrokers:\n  harbour: {lisners: }\n"), 0o600)
+	x.await("has problems since it was edited: line 3")
+}
+
+func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
+	dir := t.TempDir()
+	t.Chdir(dir)
+	a, err := trust.NewLongAuthority("Marrow Voe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := trust.WriteSamples("creds", a); err != nil {
+		t.Fatal(err)
+	}
+	files := demoFiles(t)
+	w, err := workspace.Read(files.fs, files.name, files.name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := with(t, w, workbench.Options{Seed: 1, Credentials: []string{"creds"}}, 160, 47)
+	x.key("2")
+	x.await("13 files", "✗ 4 broken", "Marrow Voe root", "└ Marrow Voe intermediate", "⚷ 8f3ac91b", "Skerry Net intermediate", "the signer is not here", "today", "it is a web page")
+	for range 4 {
+		x.key("down")
+	}
+	x.await("▸ ! ", "pen-2", "it expires on", "its ending is doubled", "everybody on this machine may read", "pen-2: {certificate: creds/pen-2.crt.txt, key: creds/8f3ac91b}")
+	x.key("p")
+	x.await("passphrase, not kept:")
+	for _, k := range "wrong" {
+		x.key(string(k))
+	}
+	x.await("•••••")
+	x.lacks("wrong")
+	x.key("enter")
+	x.await("it opens nothing")
+	x.key("p")
+	x.typed(trust.SamplePassphrase)
+	x.await("opened: 2 items", "barge", "⚷ shore.key")
+	x.key("x")
+	x.await("export what is shown to trust-")
+	x.key("enter")
+	x.await("written: trust-")
+	x.key("home")
+	x.key("c")
+	for range 20 {
+		x.key("backspace")
+	}
+	x.typed("ca.rs")
+	x.await("written: ca.rs")
+	if b, err := os.ReadFile("ca.rs"); err != nil || !strings.Contains(string(b), "pub const CA_PEM") {
+		t.Errorf("the constant: %v", err)
+	}
+	x.key("v")
+	x.await("Never tried.", "handshake at quay/tls  1 of 2")
+	x.key("h")
+	x.await("✓ kept      a stranger's certificate", "refused: alert unknown_ca", "✓ kept      an expired certificate", "certificate_expired", "✓ kept      our certificate", "TLS 1.1  ○ not taken: alert protocol_version",
+		"AES_128_GCM_SHA256", "resumed, in", "trusted, and the name is covered", "a client certificate is asked for, not required")
+	x.key("x")
+	x.key("enter")
+	x.await("written: handshake-")
+	x.key("b")
+	x.await("handshake at quay/wss  2 of 2", "Never tried.")
+	for _, pattern := range []string{"trust-*.svg", "handshake-*.svg"} {
+		if svgs, _ := filepath.Glob(pattern); len(svgs) != 1 {
+			t.Errorf("%s: %v", pattern, svgs)
+		}
+	}
+}
