@@ -256,6 +256,7 @@ func (e *Env) find(s *session, where string) (*place, error) {
 			return nil, err
 		}
 		p.name, o.Dial = endpoint.Address, dial
+		plainWarning(e.ErrOut, where, login)
 		return p, p.connect(s, login)
 	}
 	if flag := s.used(); flag != "" {
@@ -272,6 +273,9 @@ func (e *Env) find(s *session, where string) (*place, error) {
 	}
 	p.name, p.bench, p.contract, p.standIn, p.close = br.Name, b, b.Workspace.Contract, br.StandIn != nil, b.Close
 	o.Dial, o.Version = target.Dial, br.Version
+	if br.StandIn == nil {
+		plainWarning(e.ErrOut, target.URL, target.Login)
+	}
 	if err := p.connect(s, target.Login); err != nil {
 		b.Close()
 		return nil, err

@@ -104,6 +104,9 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 		return err
 	}
 	t.Intrusive = t.Intrusive || f.intrusive
+	if !t.StandIn {
+		plainWarning(e.ErrOut, t.URL, t.Login)
+	}
 	return e.report(ctx, f, t, o)
 }
 
@@ -118,7 +121,7 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 	if err != nil {
 		return t, err
 	}
-	t = proof.Target{Broker: endpoint.Address, Listener: f.url, Dial: dial}
+	t = proof.Target{Broker: endpoint.Address, Listener: f.url, URL: f.url, Dial: dial}
 	switch f.anonymous {
 	case "":
 	case "allowed", "refused":

@@ -103,6 +103,7 @@ func Match(pattern string) ([]*Check, error) {
 type Target struct {
 	Broker   string
 	Listener string
+	URL      string // of the listener; "" within memory
 	// StandIn marks a broker of our own, on which intrusive checks always run.
 	StandIn bool
 	Dial    func(context.Context) (*link.Link, error)

@@ -13,6 +13,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
+	"hodstone/internal/reach"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
@@ -115,7 +116,8 @@ func (o *observer) state() BrokerState {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	_, url, _ := o.b.address(o.broker.Name, "")
-	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why}
+	t := reach.Target{URL: url, Login: o.b.Workspace.Login(o.broker.Login), Versions: []packet.Version{o.broker.Version}}
+	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why, Plain: o.broker.StandIn == nil && reach.PlainPassword(&t)}
 }
 
 // enter connects and subscribes to everything. In version 5 it subscribes twice: first for

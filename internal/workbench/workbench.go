@@ -380,7 +380,7 @@ func (b *Bench) Target(where string) (proof.Target, error) {
 	}
 	br := b.Workspace.Broker(broker)
 	login := b.Workspace.Login(br.Login)
-	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, l.Name, login),
+	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, URL: url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, l.Name, login),
 		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive}, nil
 }
 
@@ -422,6 +422,9 @@ type BrokerState struct {
 	Faults  []string
 	In      bool
 	Why     string // why it is not in
+	// Plain tells that the observer's password goes over a link that is not encrypted, to a
+	// broker that is not ours.
+	Plain bool
 }
 
 // Brokers returns the brokers that are watched.
