@@ -186,7 +186,10 @@ func TestTrustReadsAFolder(t *testing.T) {
 	asked := 0
 	var o bytes.Buffer
 	cli.Main(cli.Env{Args: []string{"trust", filepath.Join(dir, "barge.p12")}, Out: &o, ErrOut: &o, Screens: func(context.Context, *workbench.Bench) error { return nil },
-		AskSecret: func(string) (string, error) { asked++; return []string{"wrong", trust.SamplePassphrase}[min(asked-1, 1)], nil }})
+		AskSecret: func(string) (string, error) {
+			asked++
+			return []string{"wrong", trust.SamplePassphrase}[min(asked-1, 1)], nil
+		}})
 	if asked != 2 || !strings.Contains(o.String(), "private key (ECDSA, P-256), opened with a passphrase") || strings.Contains(o.String(), trust.SamplePassphrase) {
 		t.Errorf("asked %d times:\n%s", asked, o.String())
 	}

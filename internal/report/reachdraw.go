@@ -8,6 +8,7 @@ import (
 
 	"hodstone/internal/draw"
 	"hodstone/internal/reach"
+	"hodstone/internal/trust"
 )
 
 var lichen = color.RGBA{0x45, 0x70, 0x2a, 0xff}
@@ -41,6 +42,7 @@ func ReachDrawing(name string, at time.Time, results []reach.Result, stays []rea
 	}
 	var lines []line
 	var doors []string
+	var all []*reach.Result
 	for i := range results {
 		r := &results[i]
 		for k := range r.Ways {
@@ -56,22 +58,25 @@ func ReachDrawing(name string, at time.Time, results []reach.Result, stays []rea
 			lines = append(lines, l)
 		}
 		for _, f := range r.Findings {
-			lines = append(lines, line{texts: words(string(f.Severity) + ": " + f.What), col: ochre})
+			if f.Severity != trust.Note {
+				lines = append(lines, line{texts: words(string(f.Severity) + ": " + f.What), col: severityColor(f.Severity)})
+			}
 		}
-		for _, d := range r.Doors {
-			doors = append(doors, strings.TrimLeft(DoorLine(d), "!· "))
-		}
+		all = append(all, r)
+	}
+	for _, d := range reach.OpenDoors(all) {
+		doors = append(doors, strings.TrimLeft(DoorLine(d), "!· "))
 	}
 	height := seqMargin*2 + 60
 	for _, l := range lines {
 		if l.way != nil {
 			height += reachRow
 		}
-		height += float64(len(l.texts)) * reachText
+		height += float64(len(l.texts))*reachText + 6
 	}
 	height += float64(len(doors)+1)*reachText + 20
 	const chart = 90.0
-	height += float64(len(stays)) * (chart + 30)
+	height += float64(len(stays)) * (chart + 60)
 	s := draw.New(width, height)
 	s.Text(draw.Font{Color: ink, Size: 13, Bold: true, Align: -1}, draw.Point{X: seqMargin, Y: seqMargin + 6}, name+": ways in")
 	s.Text(small, draw.Point{X: seqMargin, Y: seqMargin + 22}, at.Format("2 January 2006, 15:04:05 MST"))
@@ -219,7 +224,12 @@ func stayChart(s *draw.Surface, st *reach.Stay, y, width, height float64) float6
 		}
 		run = nil
 	}
+	gaps := st.Gaps
 	for _, x := range st.Samples {
+		for len(gaps) > 0 && gaps[0].From.Before(x.At) { // no line across a gap
+			flush()
+			gaps = gaps[1:]
+		}
 		if x.Lost {
 			flush()
 			continue

@@ -106,6 +106,9 @@ func inventoryDrawing(name string, at time.Time, v *trust.Inventory) *draw.Surfa
 		}
 		depth := float64(max(0, len(c.Chain)-1)) * 12
 		s.Text(draw.Font{Color: ink, Size: 9, Align: -1}, draw.Point{X: seqMargin + depth, Y: y + 3}, fit(small, c.Title()+", "+string(c.Role), trustName-depth-6))
+		if c.Missing != "" && len(c.Chain) == 1 {
+			s.Text(draw.Font{Color: ember, Size: 8, Align: -1}, draw.Point{X: seqMargin + trustName, Y: y + 3}, fit(small, "signer missing: "+c.Missing, trustKey-6))
+		}
 		if len(c.Chain) > 1 {
 			if up, ok := row[c.Chain[1]]; ok {
 				x := seqMargin + depth - 7
@@ -115,8 +118,15 @@ func inventoryDrawing(name string, at time.Time, v *trust.Inventory) *draw.Surfa
 		if c.Key != nil {
 			s.Text(draw.Font{Color: stored, Size: 8, Align: -1}, draw.Point{X: seqMargin + trustName, Y: y + 3}, fit(small, "key "+strings.Join(bases(c.Key.Files), ", "), trustKey-6))
 		}
+		if worst == trust.Note { // it says nothing against the certificate
+			worst = ""
+		}
+		past := color.Color(rule)
+		if c.NotAfter.Before(v.At) {
+			past = ember
+		}
 		if now := px(v.At); px(c.NotBefore) < now {
-			box(s, rule, px(c.NotBefore), y-3, min(px(c.NotAfter), now)-px(c.NotBefore), 6)
+			box(s, past, px(c.NotBefore), y-3, min(px(c.NotAfter), now)-px(c.NotBefore), 6)
 		}
 		if c.NotAfter.After(v.At) {
 			start := max(px(v.At), px(c.NotBefore))

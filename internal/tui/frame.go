@@ -113,7 +113,9 @@ func (m *model) drawFoot(c look.Canvas, s screen) {
 	x := 1
 	for _, k := range s.Keys() {
 		if x+look.Width(k.Key)+look.Width(k.Does)+3 > end {
-			c.Text(x, 0, "…", on(t.Dim))
+			if x < end-1 {
+				c.Text(x, 0, "…", on(t.Dim))
+			}
 			break
 		}
 		x = c.Text(x, 0, k.Key, on(t.Ours)) + 1

@@ -131,7 +131,7 @@ func (s *Screen) rows(w *workbench.ReachState, width int, t *look.Theme) (out []
 			text(2, t.Text, "→ "+d.Remedy)
 		}
 	}
-	if beside != nil && r.In() && !(w.Target.StandIn && !s.firstOf(w)) {
+	if beside != nil && width >= 100 && r.In() && !(w.Target.StandIn && !s.firstOf(w)) {
 		st := t.Warn
 		if w.Target.StandIn {
 			st = t.Dim
@@ -164,7 +164,11 @@ func (s *Screen) drawWays(c look.Canvas) {
 		c.Text(11, 0, look.Clip(" ! "+s.board.Trouble+" ", c.W-12), t.Warn)
 	}
 	for i, stage := range allStages {
-		c.Text(cols.at(i), 1, string(stage), t.Dim)
+		name := string(stage)
+		if look.Width(name) >= cols.width {
+			name = strings.TrimPrefix(name, "round ")
+		}
+		c.Text(cols.at(i), 1, name, t.Dim)
 	}
 	heights := make([]int, len(s.board.Ways))
 	for i := range s.board.Ways {
@@ -306,7 +310,9 @@ func (s *Screen) drawTrack(c look.Canvas, y int, w *core.Way, cols columns, k st
 			note += " " + strings.TrimPrefix(step.Learnt, "TLS ")
 		}
 		if stage == core.StageConnect && plain && step.State != core.Untried {
-			note, noteStyle = "! plain "+note, t.Warn
+			if note, noteStyle = "! plain "+note, t.Warn; cols.width < 16 {
+				note = "! plain"
+			}
 		}
 		c.Text(x, y+1, look.Clip(note, cols.width-1), noteStyle)
 	}

@@ -1,0 +1,226 @@
+package workbench
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"hodstone/demo"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/reach"
+	"hodstone/internal/trust"
+	"hodstone/internal/workspace"
+)
+
+// until waits for a condition.
+func until(t *testing.T, what string, f func() bool) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); !f(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("never: %s", what)
+		}
+	}
+}
+
+func farm(t *testing.T, o Options) *Bench {
+	t.Helper()
+	w, err := workspace.Read(demo.Files, demo.File, demo.File)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := New(w, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	return b
+}
+
+func TestTargetsKnowWhoUsesThem(t *testing.T) {
+	b := farm(t, Options{})
+	all := b.Targets()
+	if len(all) != 5 {
+		t.Fatalf("%d targets", len(all))
+	}
+	tls := all[1]
+	if tls.Name != "quay/tls" || !strings.HasPrefix(tls.URL, "mqtts://127.0.0.1:") || len(tls.CAs) != 1 || !tls.StandIn || !tls.Intrusive || *tls.Anonymous {
+		t.Errorf("%+v", tls)
+	}
+	if !slices.Contains(tls.Users, "4 devices pen (login pen-{n})") || len(tls.Logins) != 7 || len(all[0].Logins) != 0 {
+		t.Errorf("users %v, %d logins", tls.Users, len(tls.Logins))
+	}
+	if !slices.Equal(tls.Versions, []packet.Version{packet.V5, packet.V311}) {
+		t.Errorf("versions %v", tls.Versions)
+	}
+	if all[4].Login != nil || all[4].StandIn || all[4].Anonymous != nil {
+		t.Errorf("the barge: %+v", all[4])
+	}
+}
+
+func TestWaysAreTriedInTheBackground(t *testing.T) {
+	b := farm(t, Options{})
+	if err := b.StartReach("nobody/tcp"); err == nil {
+		t.Error("a way that is not there is tried")
+	}
+	if err := b.StartReach("quay/tls", "barge/radio"); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.StartReach(); err == nil || !strings.Contains(err.Error(), "stop that first") {
+		t.Errorf("two runs at once: %v", err)
+	}
+	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
+	board := b.ReachBoard()
+	if w := board.Ways[1]; w.Result == nil || !w.Result.In() || w.Stale || len(w.Result.Doors) == 0 {
+		t.Errorf("%+v", w)
+	}
+	if board.Ways[0].Result != nil || board.Ways[4].Result.Diagnosis().Cause != reach.Refused {
+		t.Errorf("%+v", board.Ways[4].Result)
+	}
+	// The doors between listeners show when both are known, whatever the order.
+	b.StartReach("quay/tcp")
+	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
+	if w := b.ReachBoard().Ways[0]; !slices.ContainsFunc(w.Result.Doors, func(d reach.Door) bool { return d.Name == reach.DoorPlain }) {
+		t.Errorf("doors %+v", w.Result.Doors)
+	}
+	// Nothing of it is on the trace, nor among the stand-in's strangers.
+	events, _ := b.Log.Read(1, 10_000)
+	for _, e := range events {
+		t.Errorf("traced: %+v", e)
+	}
+	// Stopped, nothing hangs.
+	b.StartReach()
+	b.StopReach()
+	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
+}
+
+func TestADropOnPurposeIsMeasured(t *testing.T) {
+	b := farm(t, Options{})
+	if err := b.Drop("quay", "cut"); err == nil {
+		t.Error("an observer that is not there is dropped")
+	}
+	b.Start()
+	in := func() bool {
+		s := b.Stays()
+		return len(s) > 0 && s[0].In
+	}
+	for i, how := range []string{"cut", "throw out"} {
+		until(t, "the observer is in", in)
+		if err := b.Drop("quay", how); err != nil {
+			t.Fatal(err)
+		}
+		until(t, "the gap ends", func() bool {
+			g := b.Stays()[0].Gaps
+			return len(g) == i+1 && !g[i].To.IsZero()
+		})
+		if g := b.Stays()[0].Gaps[i]; g.Purpose != how || g.Length(time.Now()) <= 0 || g.Detection() > 5*time.Second {
+			t.Errorf("%+v", g)
+		}
+	}
+	if err := b.Drop("quay", "hex"); err == nil {
+		t.Error("dropped by a hex")
+	}
+	if err := b.Drop("barge", "cut"); err == nil {
+		t.Error("dropped where no observer is")
+	}
+}
+
+func TestCredentialsAreExaminedAndOpened(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "creds")
+	a, err := trust.NewLongAuthority("Marrow Voe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := trust.WriteSamples(dir, a); err != nil {
+		t.Fatal(err)
+	}
+	b := farm(t, Options{Credentials: []string{dir}})
+	b.Examine()
+	until(t, "they are read", func() bool { v, _ := b.Credentials(); return v != nil })
+	if n := b.Unlock("wrong"); n != 0 {
+		t.Errorf("a wrong passphrase opens %d", n)
+	}
+	if n := b.Unlock(trust.SamplePassphrase); n != 2 {
+		t.Errorf("the passphrase opens %d, want 2", n)
+	}
+	v, _ := b.Credentials()
+	if len(v.Identities) != 5 {
+		t.Errorf("%d logins", len(v.Identities))
+	}
+	file := filepath.Join(t.TempDir(), "ca.h")
+	if err := b.ExportCA(file, v.CAs(), false); err != nil {
+		t.Fatal(err)
+	}
+	if data, err := os.ReadFile(file); err != nil || !strings.Contains(string(data), "static const char ca_pem[]") {
+		t.Errorf("%v\n%s", err, data)
+	}
+	for name, want := range map[string]string{file: "is there already", "ca.doc": "a CA is written as"} {
+		if err := b.ExportCA(name, v.CAs(), false); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	// The handshake is tried with what the stand-in's own authority issues.
+	ways := b.SurveyTargets()
+	if len(ways) != 2 || b.Survey("quay/tls").Survey != nil {
+		t.Fatalf("%d ways with TLS", len(ways))
+	}
+	if err := b.StartSurvey(b.Targets()[0]); err == nil {
+		t.Error("a plain listener is surveyed")
+	}
+	if err := b.StartSurvey(ways[0]); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.StartSurvey(ways[1]); err == nil {
+		t.Error("two surveys at once")
+	}
+	until(t, "the survey ends", func() bool { return b.Survey("quay/tls").Survey != nil })
+	s := b.Survey("quay/tls").Survey
+	if s.Err != nil || s.Presented.Cause != "" || !slices.ContainsFunc(s.Trials, func(x trust.Trial) bool { return x.Name == "an expired certificate" && x.Verdict == trust.Kept }) {
+		t.Errorf("%+v", s)
+	}
+	// A certificate with a flaw is seen for what it is.
+	w, _ := workspace.Read(demo.Files, demo.File, demo.File)
+	w.Brokers[0].StandIn.Certificate = "incomplete"
+	flawed, err := New(w, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer flawed.Close()
+	flawed.StartSurvey(flawed.SurveyTargets()[0])
+	until(t, "the survey ends", func() bool { return flawed.Survey("quay/tls").Survey != nil })
+	if got := flawed.Survey("quay/tls").Survey.Presented.Cause; got != trust.ChainIncomplete {
+		t.Errorf("cause %q", got)
+	}
+}
+
+func TestPastedDetailsBecomeAWay(t *testing.T) {
+	b := farm(t, Options{})
+	if _, err := b.Paste("the usual"); err == nil {
+		t.Error("nothing is understood, and taken")
+	}
+	if _, err := b.Paste("host: quay\nca: /nowhere/ca.crt"); err == nil || !strings.Contains(err.Error(), "cannot be read") {
+		t.Errorf("%v", err)
+	}
+	a, _ := trust.NewAuthority("farm")
+	pen, _ := a.Issue(trust.Request{CommonName: "pen-1"})
+	chain, key, _ := trust.PEM(pen)
+	dir := t.TempDir()
+	for name, data := range map[string][]byte{"ca.crt": a.RootPEM(), "pen.crt": chain, "pen.key": key} {
+		os.WriteFile(filepath.Join(dir, name), data, 0o600)
+	}
+	text := strings.ReplaceAll("host: quay.test\nport: 8883\nca: DIR/ca.crt\ncertificate: DIR/pen.crt\nkey: DIR/pen.key\n", "DIR", dir)
+	if _, err := b.Paste(text); err != nil {
+		t.Fatal(err)
+	}
+	all := b.Targets()
+	p := all[len(all)-1]
+	if p.Name != "pasted" || p.URL != "mqtts://quay.test:8883" || len(p.CAs) != 1 || p.Login == nil || p.Login.Certificate == nil || p.Login.HasPassword {
+		t.Errorf("%+v", p)
+	}
+	b.Paste("mqtt://10.0.0.7")
+	if all := b.Targets(); len(all) != 6 || all[5].URL != "mqtt://10.0.0.7" {
+		t.Errorf("%+v", all[len(all)-1])
+	}
+}
