@@ -325,3 +325,48 @@ func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
 	x.await(`! 4 problems in`, `11 clauses`, `pen\.oxygen`, `[67] on`)
 	x.quit()
 }
+
+// TestReachAndTrustOfTheDemo: four ways in, one address that fails and says why, a drop that
+// is measured, credentials with their muddles, a handshake with its refusals.
+func TestReachAndTrustOfTheDemo(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`4/5 in`, `13 files`, `7 on`)
+	x.keys("1")
+	text := x.await(`● in .*address`, `╳ out`, `✗ nothing listens on port 1884`, `→ localhost and 127\.0\.0\.1 are this very machine`, `! plain listeners stand beside a TLS one: quay/tcp, quay/ws`, `maximum QoS +2 +2 \(not said\)`, `ping \d`)
+	if n := strings.Count(text, "● in"); n < 4 {
+		t.Errorf("%d ways are in:\n%s", n, text)
+	}
+	x.keys("t")
+	x.await(`gap of .*on purpose \(throw out\)`, `noticed after`, `0x98`)
+	x.keys("Enter")
+	x.await(`way in: quay/tcp`, `wrong password +CONNACK 0x86, bad user name or password`)
+	x.keys("v")
+	x.await(`evidence of quay/tcp: \d+ events`, `CONNECT`, `way in`)
+	x.keys("Escape")
+	x.await(`doors left open`)
+	x.keys("p")
+	x.await(`paste or type connection details`)
+	x.tmux("set-buffer", "broker.marrowvoe.invalid\nport: 8883\nhost: broker.marrowvoe.invalid\npassword: s3cret-dulse\n")
+	x.tmux("paste-buffer", "-p", "-t", "w")
+	text = x.await(`understood, as it goes into a workspace`, `mqtts://broker\.marrowvoe\.invalid:8883`, `PASTED_PASSWORD`)
+	if strings.Contains(text, "s3cret") {
+		t.Errorf("the password shows:\n%s", text)
+	}
+	x.keys("Escape")
+	x.gone(`paste or type`)
+	x.keys("2")
+	x.await(`Marrow Voe root`, `└ pen-3`, `the signer is not here`, `⚷ 8f3ac91b`, `today`)
+	x.keys("p", "e", "e", "l", "g", "r", "a", "s", "s")
+	text = x.await(`passphrase, not kept: ••••••••`)
+	if strings.Contains(text, "eelgrass") {
+		t.Errorf("the passphrase shows:\n%s", text)
+	}
+	x.keys("Enter")
+	x.await(`opened: 2 items`, `⚷ shore\.key`)
+	x.keys("v")
+	x.await(`handshake at quay/tls`, `✓ kept +an expired certificate`, `certificate_expired`, `TLS 1\.3 +✓ taken`, `trusted, and the name is covered`)
+	x.tmux("resize-window", "-t", "w", "-x", "80", "-y", "24")
+	x.await(`tried`, `✓ kept +ALPN mqtt`)
+	x.quit()
+}

@@ -83,6 +83,7 @@ func Paste(text string) (*Details, error) {
 	if len(text) > maxPaste {
 		return nil, fmt.Errorf("%d bytes are more than connection details have: give only the part with host, port and login", len(text))
 	}
+	text = strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text) // terminals paste lines with CR
 	d := &Details{}
 	fields := map[string]string{}
 	set := func(name, value string) {

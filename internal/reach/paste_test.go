@@ -19,6 +19,7 @@ func TestPastedDetailsAreUnderstood(t *testing.T) {
 		{"BROKER_URL=wss://broker.marrowvoe.example/mqtt\nBROKER_USERNAME=shore\nBROKER_PASSWORD=x", "wss://broker.marrowvoe.example/mqtt shore x"},
 		{`{"mqtt": {"hostname": "broker.marrowvoe.example", "port": 8084, "transport": "websockets", "tls": true, "path": "/ws", "credentials": {"username": "shore", "password": "s3cret"}}}`, "wss://broker.marrowvoe.example:8084/ws shore s3cret"},
 		{"broker   10.0.0.7\nport     1883\nmqtt version   3.1.1", "mqtt://10.0.0.7:1883 version 3.1.1"},
+		{"Host: quay\rPort: 1883\r", "mqtt://quay:1883"},
 		{"Host: fd00::7\nPort: 1883", "mqtt://[fd00::7]:1883"},
 		{"Host: broker.marrowvoe.example\nTLS port: 8883\nPort: 1883\nCA file: creds/farm-ca.crt", "mqtts://broker.marrowvoe.example:8883 ca creds/farm-ca.crt"},
 		{"the usual ones, please", "no host is named"},

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -356,5 +357,38 @@ func TestEveryKindOfLinkCanBeSlowed(t *testing.T) {
 				t.Errorf("%d bytes, %v after %s, %s", len(got), err, took, b.End())
 			}
 		})
+	}
+}
+
+// TestAnUpgradeThatFailsSaysHow: callers can ask for the status, and people are told.
+func TestAnUpgradeThatFailsSaysHow(t *testing.T) {
+	for answer, want := range map[string]UpgradeError{
+		"HTTP/1.1 404 Not Found\r\nServer: pier\r\nContent-Length: 0\r\n\r\n":                   {Status: 404, Server: "pier"},
+		"HTTP/1.1 302 Found\r\nLocation: wss://elsewhere.example/\r\nContent-Length: 0\r\n\r\n": {Status: 302, Location: "wss://elsewhere.example/"},
+		"HTTP/1.1 502 Bad Gateway\r\nContent-Length: 0\r\n\r\n":                                 {Status: 502},
+		"":                   {},
+		"SSH-2.0-server\r\n": {},
+	} {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		go func() {
+			if c, err := ln.Accept(); err == nil {
+				c.Read(make([]byte, 2048))
+				io.WriteString(c, answer)
+				c.Close()
+			}
+		}()
+		_, err = Dial(context.Background(), "ws://"+ln.Addr().String()+"/mqtt")
+		ln.Close()
+		var got *UpgradeError
+		if !errors.As(err, &got) || got.Status != want.Status || got.Location != want.Location || got.Server != want.Server || got.NoSubprotocol {
+			t.Errorf("%q: %+v, %v", answer, got, err)
+			continue
+		}
+		if want.Status != 0 && !strings.Contains(err.Error(), "HTTP "+strconv.Itoa(want.Status)) || !strings.Contains(err.Error(), "ws://127.0.0.1") {
+			t.Errorf("%q is told as %v", answer, err)
+		}
 	}
 }

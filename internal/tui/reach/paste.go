@@ -13,7 +13,10 @@ import (
 // what was understood of it is.
 type paste struct{ text string }
 
-func (p *paste) add(text string) { p.text += text }
+// add takes text; terminals paste line ends as CR.
+func (p *paste) add(text string) {
+	p.text += strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text)
+}
 
 func (p *paste) keys() []look.Key {
 	return []look.Key{{Key: "ctrl+d", Does: "try it"}, {Key: "ctrl+u", Does: "begin anew"}, {Key: "esc", Does: "leave it"}}
