@@ -61,7 +61,7 @@ func (s *Screen) lowHeight(c look.Canvas) int {
 	for i := range s.board.Ways {
 		rows += len(s.rows(&s.board.Ways[i], c.W, c.Theme)) + 1
 	}
-	return max(16, min(c.H-rows, 24))
+	return max(16, min(c.H-rows-1, c.H*2/3))
 }
 
 // overlays draws what asks something.
@@ -343,8 +343,9 @@ func (s *Screen) drawGrants(c look.Canvas) {
 		doorRows += len(doorLines(door, c.W-4))
 	}
 	doorRows = min(doorRows, c.H/2)
-	s.drawGrantTable(c.Sub(0, 0, c.W, c.H-doorRows), r)
-	d := c.Sub(0, c.H-doorRows, c.W, doorRows)
+	top := min(c.H-doorRows, max(2, len(r.Grants))+2)
+	s.drawGrantTable(c.Sub(0, 0, c.W, top), r)
+	d := c.Sub(0, top, c.W, doorRows)
 	d.Rule(0, "doors left open", t.Strong)
 	y := 1
 	for _, door := range doors {

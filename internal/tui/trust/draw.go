@@ -226,6 +226,7 @@ func (s *Screen) drawAbout(c look.Canvas) {
 	c.Rule(0, r.title(), t.Strong)
 	y := 1
 	put := func(label, text string, st look.Style) {
+		text = strings.ReplaceAll(text, s.dir()+"/", "")
 		c.Text(1, y, label, t.Dim)
 		for i, l := range look.Wrap(text, c.W-13) {
 			if i < 4 && y < c.H {
@@ -266,7 +267,7 @@ func (s *Screen) drawAbout(c look.Canvas) {
 		put("signed", x.SignatureAlgorithm.String()+" by "+core.Subject(x.Issuer.String()), t.Dim)
 		for i := range s.inventory.Identities {
 			if id := &s.inventory.Identities[i]; id.Certificate == x {
-				for k, l := range strings.Split(strings.TrimRight(report.LoginYAML(id, dirOf(s.bench.Workspace.File)), "\n"), "\n") {
+				for k, l := range strings.Split(strings.TrimRight(report.LoginYAML(id, s.dir()), "\n"), "\n") {
 					label := ""
 					if k == 0 {
 						label = "workspace"
@@ -281,6 +282,15 @@ func (s *Screen) drawAbout(c look.Canvas) {
 	default:
 		put("", "Certificates below were signed by "+r.missing+", whose own certificate is not among the files: ask for it.", t.Text)
 	}
+}
+
+// dir is what paths are shown relative to: the folder that the workspace, or what is looked
+// at, lies in.
+func (s *Screen) dir() string {
+	if len(s.bench.Workspace.Credentials) > 0 && len(s.paths) > 0 {
+		return dirOf(s.paths[0])
+	}
+	return dirOf(s.bench.Workspace.File)
 }
 
 func dirOf(file string) string {

@@ -174,7 +174,7 @@ func chainLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 		joint := "●"
 		if i > 0 {
 			joint = "│ signed by"
-			out = append(out, line{{joint, t.Line}})
+			out = append(out, line{{joint, t.Dim}})
 			joint = "●"
 		}
 		name := core.Subject(c.Subject.String())
@@ -193,7 +193,7 @@ func chainLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 			out = append(out, line{{"  " + l, t.Text}})
 		}
 	case p.Root != nil:
-		out = append(out, line{{"│ signed by", t.Line}}, line{{"◆ ", t.Kept}, {core.Subject(p.Root.Subject.String()) + "  ", t.Text}, {"trusted, and the name is covered", t.Kept}})
+		out = append(out, line{{"│ signed by", t.Dim}}, line{{"◆ ", t.Kept}, {core.Subject(p.Root.Subject.String()) + "  ", t.Text}, {"trusted, and the name is covered", t.Kept}})
 	}
 	return append(out, nil)
 }
