@@ -65,6 +65,7 @@ func (e *Env) runReach(ctx context.Context, f *reachFlags, args []string) error 
 		return usage("--wait takes a time between 10ms and 1h")
 	}
 	var targets []reach.Target
+	var known []reach.Finding // that need no trial
 	o := reach.Options{Wait: f.wait}
 	var err error
 	switch {
@@ -82,6 +83,7 @@ func (e *Env) runReach(ctx context.Context, f *reachFlags, args []string) error 
 		var b *workbench.Bench
 		if b, targets, err = e.workspaceTargets(f, args[0]); b != nil {
 			defer b.Close()
+			known = b.SharedIdentifiers()
 		}
 	}
 	if err != nil {
@@ -100,6 +102,7 @@ func (e *Env) runReach(ctx context.Context, f *reachFlags, args []string) error 
 		}
 	}
 	rep := reach.Run(ctx, targets, o)
+	rep.Findings = append(rep.Findings, known...)
 	if f.json {
 		if err := report.ReachJSON(e.Out, rep); err != nil {
 			return err
@@ -107,7 +110,7 @@ func (e *Env) runReach(ctx context.Context, f *reachFlags, args []string) error 
 	} else {
 		report.Reach(e.Out, rep)
 	}
-	broken := false
+	broken := len(known) > 0
 	for i := range rep.Results {
 		r := &rep.Results[i]
 		if !r.In() {

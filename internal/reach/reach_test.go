@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -62,6 +63,30 @@ func raw(t *testing.T, at string, serve func(net.Conn)) string {
 		}
 	}()
 	return ln.Addr().String()
+}
+
+// full is a port whose queue of connections is full, so that the kernel drops what comes.
+func full(t *testing.T) string {
+	t.Helper()
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { syscall.Close(fd) })
+	if err := errors.Join(syscall.Bind(fd, &syscall.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}), syscall.Listen(fd, 0)); err != nil {
+		t.Fatal(err)
+	}
+	name, err := syscall.Getsockname(fd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", name.(*syscall.SockaddrInet4).Port)
+	for range 4 {
+		if c, err := net.DialTimeout("tcp", address, 100*time.Millisecond); err == nil {
+			t.Cleanup(func() { c.Close() })
+		}
+	}
+	return address
 }
 
 // answer reads what comes first and writes bytes.
@@ -290,6 +315,7 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 			defer ln.Close()
 			return "mqtt://" + ln.Addr().String()
 		}, nil, Refused, "this very machine"},
+		{"a port that does not answer at all", func(t *testing.T) string { return "mqtt://" + full(t) }, nil, TimedOut, "not even a refusal"},
 		{"a name with IPv6 only, and no IPv6 here", fixed("mqtt://six.test:1883"), nil, IPv6Only, "IPv6"},
 		{"a local socket that is not there", fixed("unix:///nowhere/at/all.sock"), nil, NoSocket, "no socket"},
 		{"reset right after accept", serve(func(c net.Conn) { c.(*net.TCPConn).SetLinger(0) }), nil, ResetOnAccept, "firewall"},
@@ -444,5 +470,25 @@ func TestALocalSocketLeadsIn(t *testing.T) {
 	rep := Run(context.Background(), []Target{{Name: u, URL: u}}, Options{Wait: testWait})
 	if !rep.Results[0].In() {
 		t.Errorf("%+v", rep.Results[0].Diagnosis())
+	}
+}
+
+// TestErrorsOfTheSystemAreWorded: what cannot be staged without rights of its own.
+func TestErrorsOfTheSystemAreWorded(t *testing.T) {
+	for err, want := range map[error]Cause{
+		syscall.EHOSTUNREACH: HostUnreachable, syscall.ENETUNREACH: NetUnreachable, syscall.EACCES: NotAllowed, syscall.EPERM: NotAllowed, syscall.EMFILE: TCPFailed, syscall.ECONNRESET: ResetOnAccept,
+		syscall.ETIMEDOUT: TimedOut, syscall.EAFNOSUPPORT: IPv6Only, context.Canceled: Cancelled, errors.New("else"): TCPFailed, context.DeadlineExceeded: TimedOut,
+	} {
+		r := runner{o: Options{Own: func() []netip.Addr { return nil }, Wait: time.Second}}
+		d := r.tcpDiagnosis("10.0.0.7:1883", &net.OpError{Op: "dial", Err: err})
+		if d.Cause != want || d.What == "" || d.Seen == "" {
+			t.Errorf("%v: %+v, want %s", err, d, want)
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	rep := Run(ctx, []Target{{Name: "x", URL: "mqtt://127.0.0.1:1"}}, Options{Own: func() []netip.Addr { return nil }})
+	if d := rep.Results[0].Diagnosis(); d == nil || d.Cause != Cancelled {
+		t.Errorf("%+v", d)
 	}
 }

@@ -204,8 +204,6 @@ type visit struct {
 	asked     bool     // for a client certificate
 	cas       []string // from which CAs
 	tls       tls.ConnectionState
-	said      []*packet.Publish
-	mu        sync.Mutex
 	messages  chan *packet.Publish
 }
 

@@ -122,6 +122,17 @@ func (m *Monitor) Stays() (out []Stay) {
 	return out
 }
 
+// Pings returns the latest round trip of each broker's observer.
+func (m *Monitor) Pings() map[string]time.Duration {
+	out := map[string]time.Duration{}
+	for name, s := range m.stays {
+		if n := len(s.Samples); n > 0 && s.In {
+			out[name] = s.Samples[n-1].RTT
+		}
+	}
+	return out
+}
+
 func (m *Monitor) stay(broker string) *Stay {
 	s := m.stays[broker]
 	if s == nil {

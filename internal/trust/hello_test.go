@@ -24,17 +24,17 @@ func TestOurHelloIsUnderstood(t *testing.T) {
 	old := p.issue(Request{Names: []string{"quay.local"}, Key: "RSA 2048"})
 	for _, c := range []struct {
 		hello  Hello
-		config tls.Config
+		config *tls.Config
 		want   string // the answer
 	}{
-		{Hello{Version: tls.VersionTLS13, Suites: SuitesOf(tls.VersionTLS13), ServerName: "quay.local", Protocols: []string{"mqtt", "x"}}, tls.Config{}, "taken: TLS_AES_128_GCM_SHA256"},
-		{Hello{Version: tls.VersionTLS13, Suites: []uint16{0x1303}, ServerName: "quay.local."}, tls.Config{}, "taken: TLS_CHACHA20_POLY1305_SHA256"},
-		{Hello{Version: tls.VersionTLS13, Suites: []uint16{0x1304}, ServerName: "10.0.0.7"}, tls.Config{}, "refused: alert handshake_failure"},
-		{Hello{Version: tls.VersionTLS13, Suites: []uint16{0x1301}}, tls.Config{CurvePreferences: []tls.CurveID{tls.CurveP384}}, "taken: TLS_AES_128_GCM_SHA256"}, // by a HelloRetryRequest
-		{Hello{Version: tls.VersionTLS12, Suites: SuitesOf(tls.VersionTLS12)}, tls.Config{}, "taken: TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"},
-		{Hello{Version: tls.VersionTLS12, Suites: []uint16{0x000A}}, tls.Config{CipherSuites: []uint16{0x000A}}, "taken: TLS_RSA_WITH_3DES_EDE_CBC_SHA"},
-		{Hello{Version: tls.VersionTLS11, Suites: SuitesOf(tls.VersionTLS11)}, tls.Config{MinVersion: tls.VersionTLS10}, "taken: TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA"},
-		{Hello{Version: tls.VersionTLS10, Suites: SuitesOf(tls.VersionTLS10)}, tls.Config{}, "refused: alert protocol_version"},
+		{Hello{Version: tls.VersionTLS13, Suites: SuitesOf(tls.VersionTLS13), ServerName: "quay.local", Protocols: []string{"mqtt", "x"}}, &tls.Config{}, "taken: TLS_AES_128_GCM_SHA256"},
+		{Hello{Version: tls.VersionTLS13, Suites: []uint16{0x1303}, ServerName: "quay.local."}, &tls.Config{}, "taken: TLS_CHACHA20_POLY1305_SHA256"},
+		{Hello{Version: tls.VersionTLS13, Suites: []uint16{0x1304}, ServerName: "10.0.0.7"}, &tls.Config{}, "refused: alert handshake_failure"},
+		{Hello{Version: tls.VersionTLS13, Suites: []uint16{0x1301}}, &tls.Config{CurvePreferences: []tls.CurveID{tls.CurveP384}}, "taken: TLS_AES_128_GCM_SHA256"}, // by a HelloRetryRequest
+		{Hello{Version: tls.VersionTLS12, Suites: SuitesOf(tls.VersionTLS12)}, &tls.Config{}, "taken: TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"},
+		{Hello{Version: tls.VersionTLS12, Suites: []uint16{0x000A}}, &tls.Config{CipherSuites: []uint16{0x000A}}, "taken: TLS_RSA_WITH_3DES_EDE_CBC_SHA"},
+		{Hello{Version: tls.VersionTLS11, Suites: SuitesOf(tls.VersionTLS11)}, &tls.Config{MinVersion: tls.VersionTLS10}, "taken: TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA"},
+		{Hello{Version: tls.VersionTLS10, Suites: SuitesOf(tls.VersionTLS10)}, &tls.Config{}, "refused: alert protocol_version"},
 	} {
 		seen := make(chan *tls.ClientHelloInfo, 1)
 		c.config.Certificates = []tls.Certificate{old}
@@ -42,7 +42,7 @@ func TestOurHelloIsUnderstood(t *testing.T) {
 			seen <- h
 			return nil, nil
 		}
-		dial := listen(t, &c.config)
+		dial := listen(t, c.config)
 		a, err := c.hello.Ask(context.Background(), dial)
 		if err != nil {
 			t.Fatal(err)

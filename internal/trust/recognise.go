@@ -121,14 +121,21 @@ func (f *File) add(i Item) {
 	f.fail(fmt.Sprintf("it holds more than %d items; the rest is left out", maxItems), "give a smaller file")
 }
 
-// ReadPaths reads files, and the files of folders, in the order of their names. What cannot be
+// ReadPaths reads files, and the files of folders, in the order of their names, each once. What cannot be
 // read is a File with a Problem; passphrases are tried on whatever is encrypted.
 func ReadPaths(paths []string, passphrases []string) []*File {
 	var out []*File
+	seen := map[string]bool{}
+	read := func(name string) {
+		if clean := filepath.Clean(name); !seen[clean] {
+			seen[clean] = true
+			out = append(out, readFile(name, passphrases))
+		}
+	}
 	for _, p := range paths {
 		info, err := os.Stat(p)
 		if err != nil || !info.IsDir() {
-			out = append(out, readFile(p, passphrases))
+			read(p)
 			continue
 		}
 		var names []string
@@ -152,7 +159,7 @@ func ReadPaths(paths []string, passphrases []string) []*File {
 		})
 		sort.Strings(names)
 		for _, name := range names {
-			out = append(out, readFile(name, passphrases))
+			read(name)
 		}
 		switch {
 		case err != nil:

@@ -69,7 +69,10 @@ func (m *model) drawRail(c look.Canvas) {
 		if !b.In {
 			sign, word, st = "╳", "away", t.Broken
 		}
-		c.Text(1, y, look.Clip(fmt.Sprintf("%s %s %s", sign, b.Name, word), c.W-2), on(st))
+		end := c.Text(1, y, look.Clip(fmt.Sprintf("%s %s %s", sign, b.Name, word), c.W-2), on(st))
+		if ping := look.Duration(b.Ping); b.Ping > 0 && end+look.Width(ping)+1 < c.W {
+			c.Text(end+1, y, ping, on(t.Dim))
+		}
 		c.Text(1, y+1, look.Clip(strings.TrimPrefix(b.URL, "mqtt://"), c.W-1), on(t.Dim))
 		y += 2
 		if b.Plain && y < c.H {

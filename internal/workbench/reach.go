@@ -8,11 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/reach"
+	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
 
@@ -223,7 +225,35 @@ func (b *Bench) combine() {
 	for i := range rep.Results {
 		b.reach.results[rep.Results[i].Target.Name] = &rep.Results[i]
 	}
-	b.reach.together = rep.Findings
+	b.reach.together = append(rep.Findings, b.SharedIdentifiers()...)
+}
+
+// SharedIdentifiers finds devices of the workspace that come to one broker with the same
+// client identifier: they would throw each other out (3.1.1 §3.1.4).
+func (b *Bench) SharedIdentifiers() (out []reach.Finding) {
+	type key struct{ broker, id string }
+	users := map[key][]string{}
+	var order []key
+	for _, d := range b.Workspace.Devices {
+		br := b.Workspace.Broker(d.Broker)
+		if br == nil {
+			continue
+		}
+		for n := range max(1, d.Count) {
+			k := key{br.Name, workspace.FillIn(d.Session.ClientID, n+1)}
+			if !slices.Contains(users[k], d.Name) {
+				users[k] = append(users[k], d.Name)
+			}
+			if len(users[k]) == 2 && !slices.Contains(order, k) {
+				order = append(order, k)
+			}
+		}
+	}
+	for _, k := range order {
+		out = append(out, reach.Finding{Severity: trust.Broken, What: fmt.Sprintf("the devices %s share the client identifier %q at %s, and will throw each other out", strings.Join(users[k], " and "), k.id, k.broker),
+			Remedy: "give each an identifier of its own"})
+	}
+	return out
 }
 
 // Reach tries all ways in and waits for it; for commands.

@@ -60,6 +60,22 @@ func TestTargetsKnowWhoUsesThem(t *testing.T) {
 	}
 }
 
+func TestDevicesWithOneIdentifierAreFound(t *testing.T) {
+	b := farm(t, Options{})
+	if got := b.SharedIdentifiers(); got != nil {
+		t.Errorf("%+v", got)
+	}
+	for _, d := range b.Workspace.Devices {
+		if d.Name == "barge" || d.Name == "shore" {
+			d.Session.ClientID = "pen-3"
+		}
+	}
+	got := b.SharedIdentifiers()
+	if len(got) != 1 || got[0].What != `the devices pen and barge and shore share the client identifier "pen-3" at quay, and will throw each other out` {
+		t.Errorf("%+v", got)
+	}
+}
+
 func TestWaysAreTriedInTheBackground(t *testing.T) {
 	b := farm(t, Options{})
 	if err := b.StartReach("nobody/tcp"); err == nil {

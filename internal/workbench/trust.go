@@ -28,7 +28,6 @@ type SurveyState struct {
 
 // trusting is what the bench knows of credentials and handshakes; b.mu guards it.
 type trusting struct {
-	paths       []string
 	passphrases []string // given by hand, for this run only
 	inventory   *trust.Inventory
 	reading     bool
@@ -36,13 +35,14 @@ type trusting struct {
 	cancel      context.CancelFunc
 }
 
-// credentialPaths are the files and folders that the workspace names for a look.
+// credentialPaths are the files and folders that the workspace names for a look, and those
+// that its listeners and logins use.
 func (b *Bench) credentialPaths() (out []string) {
 	if b.opt.Credentials != nil {
 		return b.opt.Credentials
 	}
 	dir := filepath.Dir(b.Workspace.File)
-	for _, p := range b.Workspace.Credentials {
+	for _, p := range append(slices.Clone(b.Workspace.Credentials), b.Workspace.TrustFiles...) {
 		if !filepath.IsAbs(p) {
 			p = filepath.Join(dir, p)
 		}

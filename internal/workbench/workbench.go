@@ -425,13 +425,19 @@ type BrokerState struct {
 	// Plain tells that the observer's password goes over a link that is not encrypted, to a
 	// broker that is not ours.
 	Plain bool
+	// Ping is the latest round trip of a PINGREQ, 0 for none.
+	Ping time.Duration
 }
 
 // Brokers returns the brokers that are watched.
 func (b *Bench) Brokers() []BrokerState {
 	var out []BrokerState
+	b.mu.Lock()
+	pings := b.monitor.Pings()
+	b.mu.Unlock()
 	for _, o := range b.observers {
 		s := o.state()
+		s.Ping = pings[s.Name]
 		if si := o.broker.StandIn; si != nil {
 			s.StandIn, s.Faults = true, append(append([]string(nil), si.Faults...), b.opt.Faults...)
 		}

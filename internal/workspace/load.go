@@ -139,6 +139,9 @@ func (l *loader) certificate(c, k, pass node) *tls.Certificate {
 
 // file reads a file beside the workspace that a node names.
 func (l *loader) file(n node) ([]byte, bool) {
+	if name := path.Clean(n.str("file")); !slices.Contains(l.w.TrustFiles, name) {
+		l.w.TrustFiles = append(l.w.TrustFiles, name)
+	}
 	b, err := fs.ReadFile(l.fsys, path.Clean(n.str("file")))
 	if err != nil {
 		n.fail("the path is relative to the workspace's folder", "%s cannot be read", n.str("file"))

@@ -59,7 +59,10 @@ type Workspace struct {
 	Devices  []*Device
 	// Credentials are files and folders to look at, relative to the file's folder.
 	Credentials []string
-	Problems    []*Problem
+	// TrustFiles are the files of certificates and keys that listeners and logins name,
+	// relative to the file's folder.
+	TrustFiles []string
+	Problems   []*Problem
 }
 
 // Broker is an MQTT server to be reached, or a stand-in to be started.
