@@ -57,8 +57,6 @@ func (r *runner) judge() {
 			continue
 		}
 		switch {
-		case a.In && t.Anonymous != nil && *t.Anonymous && t.Accepted[DoorAnonymous] != "":
-			r.result.door(DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
 		case a.In:
 			r.result.door(DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
 			if t.Anonymous != nil && !*t.Anonymous {

@@ -113,8 +113,14 @@ func bytesText(n int) string {
 func (r *runner) inside(ctx context.Context, address string) {
 	for _, v := range r.target.Versions {
 		r.say("version %s", v)
+		if ctx.Err() != nil {
+			return // what is not known stays so
+		}
 		x := r.visit(ctx, approach{name: "version " + v.String(), address: address, version: v, login: r.target.Login, id: r.target.ClientID})
 		x.end()
+		if ctx.Err() != nil {
+			return
+		}
 		res := VersionResult{Version: v, In: x.err == nil, Took: x.step(StageConnect).Took, Seen: "in"}
 		if x.err != nil {
 			res.Seen = x.err.Error()
@@ -131,6 +137,9 @@ func (r *runner) inside(ctx context.Context, address string) {
 		}
 	}
 	for _, l := range r.target.Logins {
+		if ctx.Err() != nil {
+			return
+		}
 		r.say("what %s may read", l.Name)
 		if r.mayReadAll(ctx, address, l) {
 			r.result.MayAll = append(r.result.MayAll, l.Name)
@@ -146,14 +155,16 @@ func (r *runner) others(ctx context.Context, address string) {
 		x := r.visit(ctx, approach{name: who, address: address, version: version, login: l})
 		defer x.end()
 		a := Answer{Who: who, In: x.err == nil, Seen: "in", Intended: intended}
-		if x.err != nil {
-			a.Seen = x.err.Error()
-			var rejected *client.RefusedError
-			if errors.As(x.err, &rejected) {
-				a.Seen = fmt.Sprintf("CONNACK %s, %s", rejected.Code.Code(packet.CONNACK, version), rejected.Code.In(packet.CONNACK, version))
-			} else if x.failed != StageConnect {
-				return // it says nothing about credentials
-			}
+		var rejected *client.RefusedError
+		var ended *client.EndedError
+		switch {
+		case x.err == nil:
+		case errors.As(x.err, &rejected):
+			a.Seen = fmt.Sprintf("CONNACK %s, %s", rejected.Code.Code(packet.CONNACK, version), rejected.Code.In(packet.CONNACK, version))
+		case errors.As(x.err, &ended) && x.failed == StageConnect && ctx.Err() == nil:
+			a.Seen = x.err.Error() // to close without CONNACK is a refusal too (3.1.1 §3.1.4)
+		default:
+			return // it says nothing about credentials
 		}
 		r.result.Answers = append(r.result.Answers, a)
 	}

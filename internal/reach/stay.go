@@ -154,6 +154,13 @@ func (m *Monitor) Add(e *trace.Event) {
 	if e.Role == trace.RoleCheck || e.Role == trace.RoleLog || e.Kind == trace.Gap {
 		return
 	}
+	switch e.Packet.(type) { // most of a trace says nothing here
+	case *packet.Connect, *packet.Connack, *packet.Pingreq, *packet.Pingresp:
+	default:
+		if e.Kind != trace.Link {
+			return
+		}
+	}
 	s := m.stay(e.Broker)
 	key := e.Broker + "\x00" + e.Client
 	c := m.clients[key]

@@ -200,6 +200,7 @@ func Verify(chain []*x509.Certificate, cas []*x509.Certificate, name string, now
 		given = "CAs given"
 	}
 	var invalid x509.CertificateInvalidError
+	var unknown x509.UnknownAuthorityError
 	top := chain[len(chain)-1]
 	set := func(cause ChainCause, remedy, format string, args ...any) {
 		p.Cause, p.What, p.Remedy = cause, fmt.Sprintf(format, args...), remedy
@@ -227,6 +228,8 @@ func Verify(chain []*x509.Certificate, cas []*x509.Certificate, name string, now
 		set(ChainRenewedCA, "get the present CA certificate from the owner of the server", "the chain leads to a CA called %q, and so does one of the CAs given, but its key is another: the CA was made anew", Subject(top.Issuer.String()))
 	case looksIncomplete(chain, cas):
 		set(ChainIncomplete, "let the server send its whole chain (the file with both certificates); clients should not need the intermediate", "the server leaves out the certificate of %q, which signed its own: the chain to the CA is broken", Subject(top.Issuer.String()))
+	case !errors.As(err, &unknown):
+		set(ChainUnspecified, "have it issued anew", "the server's certificate cannot be used: %s", strings.TrimPrefix(err.Error(), "x509: "))
 	default:
 		set(ChainUnknownCA, "give the certificate of "+Subject(top.Issuer.String())+" as CA", "the server's chain leads to %q, which is not among the %s", Subject(top.Issuer.String()), given)
 	}

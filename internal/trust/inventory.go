@@ -67,6 +67,7 @@ type Certificate struct {
 	Missing string
 	// System tells that the chain leads to a root that this machine trusts.
 	System bool
+	label  string // tells it from another of the same title
 }
 
 // Key is one private key of an inventory.
@@ -126,7 +127,14 @@ func Examine(files []*File, o Options) *Inventory {
 			}
 		}
 	}
+	count := map[string]int{}
 	for _, c := range v.Certificates {
+		count[c.title()]++
+	}
+	for _, c := range v.Certificates {
+		if count[c.title()] > 1 {
+			c.label = fmt.Sprintf(" until %s, serial %.8x", Day(c.NotAfter), c.SerialNumber.Bytes())
+		}
 		v.chain(c, o.Roots)
 	}
 	v.identities()
@@ -280,7 +288,9 @@ func Subject(dn string) string {
 }
 
 // Title names a certificate for people.
-func (c *Certificate) Title() string {
+func (c *Certificate) Title() string { return c.title() + c.label }
+
+func (c *Certificate) title() string {
 	name := Subject(c.Subject.String())
 	if name == "(no subject)" && len(c.Names()) > 0 {
 		name = c.Names()[0]
@@ -388,7 +398,7 @@ func (v *Inventory) identities() {
 		if root := c.Chain[len(c.Chain)-1]; root != c && root.Role == RoleRoot {
 			i.CAFile = best(root.Files)
 		}
-		i.Name = loginName(c.Title())
+		i.Name = loginName(c.title())
 		if used[i.Name]++; used[i.Name] > 1 {
 			i.Name += fmt.Sprintf("-%d", used[i.Name])
 		}

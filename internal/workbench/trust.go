@@ -73,15 +73,17 @@ func (b *Bench) Examine() {
 // only where it opened something; the number says how many items it opened.
 func (b *Bench) Unlock(passphrase string) int {
 	b.mu.Lock()
-	defer b.mu.Unlock()
-	before := locked(b.trust.inventory)
-	v := trust.Examine(trust.ReadPaths(b.credentialPaths(), append(slices.Clone(b.trust.passphrases), passphrase)), trust.Options{})
+	before, passphrases := locked(b.trust.inventory), append(slices.Clone(b.trust.passphrases), passphrase)
+	b.mu.Unlock()
+	v := trust.Examine(trust.ReadPaths(b.credentialPaths(), passphrases), trust.Options{}) // passphrases are slow to try
 	opened := before - locked(v)
-	if opened > 0 {
-		b.trust.passphrases = append(b.trust.passphrases, passphrase)
-		b.trust.inventory = v
+	if opened <= 0 {
+		return 0
 	}
-	return max(0, opened)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.trust.passphrases, b.trust.inventory = passphrases, v
+	return opened
 }
 
 func locked(v *trust.Inventory) (n int) {
