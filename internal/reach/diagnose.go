@@ -347,6 +347,8 @@ func (r *runner) clientCertificate(v *visit, a approach) *Diagnosis {
 		return set(ClientCertOld, fmt.Sprintf("the client certificate %s expired on %s", name, trust.Day(ours.NotAfter)), "have it renewed")
 	case now.Before(ours.NotBefore):
 		return set(ClientCertOld, fmt.Sprintf("the client certificate %s is not valid before %s", name, ours.NotBefore.UTC().Format("2006-01-02 15:04 UTC")), "compare this machine's clock with the server's")
+	case alert == "" && v.failed == StageConnect && foreign(a.login.Certificate, v.cas):
+		return set(ClientCertCA, fmt.Sprintf("the server ends the link right after our client certificate %s; it asked for one%s, and ours is of %s", name, fromWhom(v.cas), trust.Subject(ours.Issuer.String())), "present a certificate of a CA that it knows, or give that CA to the server")
 	case alert == "":
 		return nil
 	case !forClients(ours):
@@ -552,6 +554,17 @@ func (r *runner) noConnack(ctx context.Context, v *visit, a approach) *Diagnosis
 		var rejected *client.RefusedError
 		if x.err == nil || errors.As(x.err, &rejected) {
 			return &Diagnosis{Cause: WrongLogin, What: "the broker closes when it sees this login, without a CONNACK; without a login it answers", Remedy: "compare user name and password letter by letter", Seen: v.err.Error()}
+		}
+	}
+	if b := a; v.asked && a.login != nil && a.login.Certificate != nil {
+		bare := *a.login
+		bare.Certificate = nil
+		b.login = &bare
+		x := r.visit(ctx, b)
+		x.end()
+		var rejected *client.RefusedError
+		if x.err == nil || errors.As(x.err, &rejected) {
+			return &Diagnosis{Cause: ClientCertBad, What: "the server ends the link when it sees our client certificate, without saying why; without one it answers", Remedy: "the server's log tells: another CA, revoked, or a subject that it does not know", Seen: v.err.Error()}
 		}
 	}
 	if silent {

@@ -98,7 +98,10 @@ func sniff(ctx context.Context, dial dialer, wait time.Duration, host string, in
 // ask sends bytes and returns what comes, whether anything happened, and how it ended.
 func ask(ctx context.Context, dial dialer, say []byte, wait time.Duration) (got []byte, heard bool, end kind) {
 	c, err := dial(ctx)
-	if err != nil {
+	switch {
+	case errors.Is(err, syscall.ECONNRESET):
+		return nil, true, kindResets
+	case err != nil:
 		return nil, false, kindGone
 	}
 	defer c.Close()

@@ -302,12 +302,17 @@ func (r *runner) visit(ctx context.Context, a approach) *visit {
 		err := secured.HandshakeContext(stage)
 		cancel()
 		v.tls = secured.ConnectionState()
+		took := lap()
+		if err == nil {
+			_, err = trust.Refusal(secured, v.asked, took)
+		}
 		if err != nil {
 			conn.Close()
-			v.fail(StageTLS, lap(), err)
+			v.fail(StageTLS, took, err)
 			return v
 		}
-		*v.step(StageTLS) = Step{StageTLS, Done, lap(), "TLS " + trust.VersionName(v.tls.Version)}
+		lap() // the wait for a refusal is no part of any stage
+		*v.step(StageTLS) = Step{StageTLS, Done, took, "TLS " + trust.VersionName(v.tls.Version)}
 		v.tap = &tap{Conn: secured}
 	}
 	var l *link.Link

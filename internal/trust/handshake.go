@@ -27,6 +27,9 @@ const (
 	// quiet is how long nothing must come after a handshake for it to count as taken: a
 	// refusal of TLS 1.3 comes within a round trip.
 	quiet = 700 * time.Millisecond
+	// refusalLeast is how long a refusal is waited for at least: a busy server takes a while
+	// to look at a certificate.
+	refusalLeast = 150 * time.Millisecond
 )
 
 // Attempt is one handshake that was tried, whoever's certificate the server presented.
@@ -86,11 +89,14 @@ func Shake(ctx context.Context, dial Dialer, config *tls.Config, greeting []byte
 		a.fail(err)
 		return a
 	}
-	if len(greeting) > 0 {
-		c.Write(greeting)
+	n, err := Refusal(c, a.Asked, a.Took)
+	if n == 0 && err == nil {
+		if len(greeting) > 0 {
+			c.Write(greeting)
+		}
+		c.SetReadDeadline(time.Now().Add(quiet))
+		n, err = c.Read(make([]byte, 1))
 	}
-	c.SetReadDeadline(time.Now().Add(quiet))
-	n, err := c.Read(make([]byte, 1))
 	a.State = c.ConnectionState() // a ticket may have come
 	switch {
 	case n > 0:
@@ -102,6 +108,23 @@ func Shake(ctx context.Context, dial Dialer, config *tls.Config, greeting []byte
 		a.fail(err)
 	}
 	return a
+}
+
+// Refusal waits, after a handshake of TLS 1.3 in which the server asked for a client
+// certificate, for it to say that it does not take ours, which it does only now (RFC 8446 §4.4.2.4).
+// Whoever writes at once may get a reset in place of the alert. took is how long the handshake
+// was. It returns 0 and nil where nothing was said.
+func Refusal(c *tls.Conn, asked bool, took time.Duration) (int, error) {
+	if !asked || c.ConnectionState().Version != tls.VersionTLS13 {
+		return 0, nil
+	}
+	c.SetReadDeadline(time.Now().Add(min(quiet, max(refusalLeast, 3*took))))
+	defer c.SetReadDeadline(time.Time{})
+	n, err := c.Read(make([]byte, 1))
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return 0, nil
+	}
+	return n, err
 }
 
 func (a *Attempt) fail(err error) {
