@@ -138,6 +138,32 @@ func TestCredentialsAreWrittenAndDrawn(t *testing.T) {
 			t.Errorf("not drawn: %q in\n%s", want, text)
 		}
 	}
+	var written bytes.Buffer
+	report.Trust(&written, v)
+	for _, want := range []string{"13 files", "· barge.p12        encrypted key store [PKCS #12]", "✗ new-ca.pem       it is a web page", "Marrow Voe root: root CA, ECDSA, P-256, ", "chain    survey-boat ← ✗ Skerry Net intermediate is missing",
+		"! worry  8f3ac91b: it holds a private key", "             → chmod 600 ", "3 logins, ready for a workspace", "pen-2: {certificate: ", "#   ca: "} {
+		if !strings.Contains(written.String(), want) {
+			t.Errorf("not written: %q in\n%s", want, written.String())
+		}
+	}
+	for i := range v.Identities {
+		yaml := report.LoginYAML(&v.Identities[i], filepath.Dir(dir))
+		if !strings.Contains(yaml, "certificate: creds/") || strings.Contains(yaml, dir) {
+			t.Errorf("the paths are not relative: %s", yaml)
+		}
+	}
+	doc := report.NewTrustDocument(v, "", nil)
+	locked := 0
+	for _, f := range doc.Files {
+		for _, i := range f.Items {
+			if i.Locked {
+				locked++
+			}
+		}
+	}
+	if locked != 2 || len(doc.Findings) != len(v.Findings) || doc.Server != nil {
+		t.Errorf("%d are locked, %d findings", locked, len(doc.Findings))
+	}
 	survey := &trust.Survey{At: at, ServerName: "quay.test", Versions: []trust.VersionTried{{Version: tls.VersionTLS13, Taken: true, Suites: []uint16{0x1301}, Tried: trust.SuitesOf(tls.VersionTLS13)},
 		{Version: tls.VersionTLS12, Taken: true, Suites: []uint16{0xC02B, 0x0005}, Tried: trust.SuitesOf(tls.VersionTLS12)}, {Version: tls.VersionTLS11, Refusal: "alert protocol_version"}},
 		Presented: trust.Verify([]*x509.Certificate{v.Certificates[1].Certificate}, nil, "quay.test", at), Required: true, Asked: true, CAs: []string{"Marrow Voe root"}, OCSP: "none", Resumption: "resumed", ALPN: "ignored",

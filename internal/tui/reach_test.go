@@ -7,8 +7,10 @@ import (
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"hodstone/internal/trust"
+	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
 )
@@ -156,6 +158,73 @@ func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 	for _, pattern := range []string{"trust-*.svg", "handshake-*.svg"} {
 		if svgs, _ := filepath.Glob(pattern); len(svgs) != 1 {
 			t.Errorf("%s: %v", pattern, svgs)
+		}
+	}
+}
+
+// TestReachAndTrustInSmallWindows: nothing is drawn outside, and what matters is there, in
+// every view and size, on light grounds and without colour.
+func TestReachAndTrustInSmallWindows(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "creds")
+	a, err := trust.NewLongAuthority("Marrow Voe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := trust.WriteSamples(dir, a); err != nil {
+		t.Fatal(err)
+	}
+	files := demoFiles(t)
+	w, err := workspace.Read(files.fs, files.name, files.name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := with(t, w, workbench.Options{Seed: 1, Reach: true, Credentials: []string{dir}}, 160, 47)
+	x.key("1")
+	x.await("4/5 in", "doors left open", "13 files")
+	x.key("2")
+	x.key("v")
+	x.await("✓ kept      an expired certificate")
+	x.key("v")
+	views := []struct {
+		keys []string
+		want []string // at 80 columns and more
+	}{
+		{[]string{"1"}, []string{"quay/tcp", "● in", "staying in at quay", "CONNECT"}},
+		{[]string{"1", "home", "enter"}, []string{"way in: quay/tcp", "✓ in"}},
+		{[]string{"v"}, []string{"evidence of quay/tcp"}},
+		{[]string{"esc", "p"}, []string{"paste or type connection details", "nothing yet"}},
+		{[]string{"esc", "x"}, []string{"export the ways in to"}},
+		{[]string{"esc", "2"}, []string{"Marrow Voe root", "today", "until"}},
+		{[]string{"end", "enter"}, []string{"shore.key", "encrypted"}},
+		{[]string{"esc", "v"}, []string{"tried", "✓ kept"}},
+		{[]string{"v", "p"}, []string{"passphrase, not kept"}},
+		{[]string{"esc"}, nil},
+	}
+	sizes := [][2]int{{160, 47}, {100, 30}, {80, 24}, {61, 16}, {240, 70}, {20, 5}}
+	for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI, colorprofile.NoTTY} {
+		x.m.Update(tea.ColorProfileMsg{Profile: profile})
+		for _, v := range views {
+			for _, k := range v.keys {
+				x.key(k)
+			}
+			for _, size := range sizes {
+				x.m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+				text := x.step()
+				for _, want := range v.want {
+					if size[0] >= 80 && !strings.Contains(text, want) {
+						t.Errorf("%v at %v: no %q in\n%s", v.keys, size, want, text)
+					}
+				}
+				lines := strings.Split(text, "\n")
+				if len(lines) > size[1] {
+					t.Errorf("%v: %d lines in %d rows", v.keys, len(lines), size[1])
+				}
+				for _, l := range lines {
+					if look.Width(l) > size[0] {
+						t.Errorf("%v: a line of %d in %d columns: %s", v.keys, look.Width(l), size[0], l)
+					}
+				}
+			}
 		}
 	}
 }

@@ -6,9 +6,12 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"hodstone/demo"
+	"hodstone/internal/brokertest"
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/reach"
 	"hodstone/internal/trust"
@@ -238,5 +241,56 @@ func TestPastedDetailsBecomeAWay(t *testing.T) {
 	b.Paste("mqtt://10.0.0.7")
 	if all := b.Targets(); len(all) != 6 || all[5].URL != "mqtt://10.0.0.7" {
 		t.Errorf("%+v", all[len(all)-1])
+	}
+}
+
+// TestStayingInAtARealBroker: it is killed and comes back; the gap, its evidence and the
+// attempts are told, and the observer returns by itself.
+func TestStayingInAtARealBroker(t *testing.T) {
+	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
+	text := "hodstone: 1\nbrokers: {harbour: {listeners: {inside: {url: \"" + broker.URLs["tcp"] + "\"}}}}\n"
+	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	b, err := New(w, Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	b.Start()
+	stay := func() reach.Stay {
+		if s := b.Stays(); len(s) > 0 {
+			return s[0]
+		}
+		return reach.Stay{}
+	}
+	until(t, "a ping comes back", func() bool { return stay().In && len(stay().Samples) > 0 })
+	if err := b.Drop("harbour", "throw out"); err == nil || !strings.Contains(err.Error(), "only a stand-in") {
+		t.Errorf("%v", err)
+	}
+	broker.Kill()
+	until(t, "the loss shows", func() bool { return !stay().In && len(stay().Gaps) == 1 })
+	until(t, "it tries again, in vain", func() bool { return stay().Gaps[0].Tries > 0 })
+	g := stay().Gaps[0]
+	if g.Blame == client.ByUs || g.Blame == client.ByUnknown || g.Evidence == "" || g.Purpose != "" || !strings.Contains(g.Why, "refused") {
+		t.Errorf("%+v", g)
+	}
+	if err := b.Drop("harbour", "cut"); err == nil {
+		t.Error("what is gone is dropped")
+	}
+	broker.Run()
+	until(t, "it is back", func() bool { return stay().In })
+	if g := stay().Gaps[0]; g.To.IsZero() || g.Length(time.Now()) <= 0 || stay().Entries != 2 {
+		t.Errorf("%+v", stay())
+	}
+	if got := b.Brokers(); len(got) != 1 || !got[0].In || got[0].Plain {
+		t.Errorf("%+v", got)
+	}
+	b.StartReach()
+	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
+	r := b.ReachBoard().Ways[0].Result
+	if !r.In() || !slices.ContainsFunc(r.Doors, func(d reach.Door) bool { return d.Name == reach.DoorAnonymous }) {
+		t.Errorf("%+v", r)
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"software.sslmate.com/src/go-pkcs12"
+
 	"hodstone/demo"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/trust"
@@ -179,6 +181,62 @@ logins: {pen-1: {certificate: pen.crt, key: pen.key}}
 		changed := strings.Replace(text, change[0], change[1], 1)
 		if got := fmt.Sprint(open(changed).Problems); changed == text || !strings.Contains(got, want) {
 			t.Errorf("%s: no %q in %s", change[1], want, got)
+		}
+	}
+}
+
+// TestCredentialsInAnyForm: DER, a store with its passphrase, a bundle in one file; and the doors
+// that are accepted.
+func TestCredentialsInAnyForm(t *testing.T) {
+	ca, err := trust.NewAuthority("farm")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pen, err := ca.Issue(trust.Request{CommonName: "pen-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	chain, key, _ := trust.PEM(pen)
+	store, err := pkcs12.Modern.Encode(pen.PrivateKey, pen.Leaf, nil, "eelgrass")
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := fstest.MapFS{"ca.der": {Data: ca.Root().Raw}, "pen.p12": {Data: store}, "pen.pem": {Data: append(chain, key...)}, "pass": {Data: []byte("eelgrass\n")}}
+	open := func(login, more string) *workspace.Workspace {
+		t.Helper()
+		files["f"] = &fstest.MapFile{Data: []byte(`hodstone: 1
+credentials: [creds, more/pen.key]
+brokers:
+  harbour:
+    listeners: {outside: {url: "mqtts://10.0.0.7", ca: ca.der}}
+    login: pen-1
+    ` + more + `
+logins: {pen-1: {` + login + `}}
+`)}
+		w, err := workspace.Read(files, "f", "f")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	for _, login := range []string{"certificate: pen.pem", "certificate: pen.p12, passphrase: {file: pass}", "certificate: pen.pem, key: pen.pem"} {
+		w := open(login, "accepted: {plain: the barge has no TLS yet}")
+		if len(w.Problems) > 0 || w.Login("pen-1").Certificate == nil || w.Broker("harbour").Accepted["plain"] != "the barge has no TLS yet" || len(w.Broker("harbour").Listeners[0].CA) != 1 {
+			t.Errorf("%s: %v", login, w.Problems)
+		}
+		if fmt.Sprint(w.Credentials) != "[creds more/pen.key]" || w.TrustFiles[len(w.TrustFiles)-1] != "ca.der" {
+			t.Errorf("credentials %v, files %v", w.Credentials, w.TrustFiles)
+		}
+	}
+	for _, c := range [][3]string{
+		{"certificate: pen.p12", "", "needs a passphrase"},
+		{"certificate: pen.p12, passphrase: wrong", "", "the passphrase does not open it"},
+		{"certificate: ca.der", "", "holds no key"},
+		{"certificate: pen.pem", "accepted: {plain: true}", "plain is accepted without a reason"},
+		{"certificate: pen.pem", "accepted: {window: because}", "has no key \"window\""},
+	} {
+		if got := fmt.Sprint(open(c[0], c[1]).Problems); !strings.Contains(got, c[2]) {
+			t.Errorf("%v: %s", c, got)
 		}
 	}
 }
