@@ -107,6 +107,12 @@ func TestReachTriesURLsAndDetails(t *testing.T) {
 	if code != 0 || !strings.Contains(errOut, "! the password of pen-1 goes over a plain link to "+addr.String()) || !strings.Contains(out, "✓ wrong password   CONNACK 4") || !strings.Contains(out, "version 3.1.1") && !strings.Contains(out, "MQTT 3.1.1") {
 		t.Errorf("exit %d: %s\n%s", code, errOut, out)
 	}
+	for _, args := range [][]string{{"send", u, "pen/1", "x"}, {"watch", u, "pen/#", "--for", "10ms"}, {"prove", "--url", u, "--check", "connect.accepted"}} {
+		_, out, errOut := run(append(args, "--username", "pen-1", "--password-env", "HODSTONE_TEST_PASSWORD")...)
+		if !strings.Contains(errOut, "! the password of pen-1 goes over a plain link") || strings.Contains(out+errOut, "s3cret") {
+			t.Errorf("%v says nothing about the plain link: %s", args, errOut)
+		}
+	}
 	code, out, _ = run("reach", u, strings.Replace(u, "mqtt", "mqtts", 1), "--wait", "2s")
 	if code != 3 || !strings.Contains(out, "login-wanted") || !strings.Contains(out, "tls-to-plain-port: this is a plain MQTT port") {
 		t.Errorf("exit %d:\n%s", code, out)

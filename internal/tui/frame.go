@@ -76,7 +76,7 @@ func (m *model) drawRail(c look.Canvas) {
 		c.Text(1, y+1, look.Clip(strings.TrimPrefix(b.URL, "mqtt://"), c.W-1), on(t.Dim))
 		y += 2
 		if b.Plain && y < c.H {
-			c.Text(1, y, look.Clip("! password in clear", c.W-1), on(t.Warn))
+			c.Text(1, y, look.Clip("! login in clear", c.W-1), on(t.Warn))
 			y++
 		}
 		if len(b.Faults) > 0 && y < c.H {

@@ -119,6 +119,8 @@ func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 		x.key("down")
 	}
 	x.await("▸ ! ", "pen-2", "it expires on", "its ending is doubled", "everybody on this machine may read", "pen-2: {certificate: creds/pen-2.crt.txt, key: creds/8f3ac91b}")
+	x.key("y")
+	x.await("login copied")
 	x.key("p")
 	x.await("passphrase, not kept:")
 	for _, k := range "wrong" {
@@ -136,6 +138,8 @@ func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 	x.key("enter")
 	x.await("written: trust-")
 	x.key("home")
+	x.key("y")
+	x.await("this makes no login")
 	x.key("c")
 	for range 20 {
 		x.key("backspace")

@@ -322,14 +322,15 @@ func TestEmptyScreensTeach(t *testing.T) {
 func TestABrokerThatIsNotThere(t *testing.T) {
 	x := on(t, file(`hodstone: 1
 brokers:
-  harbour: {listeners: {inside: {url: "mqtt://127.0.0.1:1"}}}
+  harbour: {listeners: {inside: {url: "mqtt://127.0.0.1:1"}}, login: pen}
+logins: {pen: {password: s3cret}}
 contract:
   parties: {pen: }
   clauses: {a: {topic: v/a, from: pen, payload: {format: text}}}
 devices:
   pen: {plays: pen, publishes: [{clause: a, every: 1s, payload: x}]}
 `), 160, 47)
-	x.await("╳ harbour away", "refused", "╳ 1 away")
+	x.await("╳ harbour away", "refused", "╳ 1 away", "! login in clear")
 	x.key("4")
 	x.await("pen            ╳ away", "nothing listens on that port there", "tries again in")
 	x.key("6")

@@ -265,15 +265,13 @@ func (s *Screen) drawAbout(c look.Canvas) {
 		put("files", strings.Join(bases(r.files()), ", "), t.Text)
 		put("SHA-256", core.Fingerprint(x.Certificate), t.Dim)
 		put("signed", x.SignatureAlgorithm.String()+" by "+core.Subject(x.Issuer.String()), t.Dim)
-		for i := range s.inventory.Identities {
-			if id := &s.inventory.Identities[i]; id.Certificate == x {
-				for k, l := range strings.Split(strings.TrimRight(report.LoginYAML(id, s.dir()), "\n"), "\n") {
-					label := ""
-					if k == 0 {
-						label = "workspace"
-					}
-					put(label, l, t.Ours)
+		if login := s.login(); login != "" {
+			for k, l := range strings.Split(strings.TrimRight(login, "\n"), "\n") {
+				label := ""
+				if k == 0 {
+					label = "workspace"
 				}
+				put(label, l, t.Ours)
 			}
 		}
 	case r.file != nil:

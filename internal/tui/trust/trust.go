@@ -130,6 +130,11 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 	case "r":
 		s.bench.Examine()
 		return look.Tell(false, "the credentials are read again")
+	case "y":
+		if login := s.login(); login != "" {
+			return tea.Batch(tea.SetClipboard(login), look.Tell(false, "login copied: it goes into the workspace as it is"))
+		}
+		return look.Tell(true, "this makes no login: choose a client's certificate whose key is there")
 	case "p":
 		if s.inventory == nil {
 			return look.Tell(true, "there are no credentials to open")
@@ -174,6 +179,19 @@ func (s *Screen) try() tea.Cmd {
 	}
 	s.Refresh()
 	return nil
+}
+
+// login is what the row with the cursor makes, as it goes into a workspace, or "".
+func (s *Screen) login() string {
+	if s.inventory == nil || s.handshake || s.at >= len(s.rows) {
+		return ""
+	}
+	for i := range s.inventory.Identities {
+		if id := &s.inventory.Identities[i]; id.Certificate == s.rows[s.at].certificate {
+			return report.LoginYAML(id, s.dir())
+		}
+	}
+	return ""
 }
 
 // view names what is shown.
@@ -261,6 +279,9 @@ func (s *Screen) Keys() []look.Key {
 		return append(keys, look.Key{Key: "b", Does: "next listener"}, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "v", Does: "credentials"}, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "x", Does: "export"})
 	}
 	keys := []look.Key{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "open"}, {Key: "p", Does: "passphrase"}, {Key: "h", Does: "try the handshake"}, {Key: "v", Does: "handshake"}}
+	if s.login() != "" {
+		keys = append(keys[:2:2], append([]look.Key{{Key: "y", Does: "copy the login"}}, keys[2:]...)...)
+	}
 	return append(keys, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "r", Does: "read again"}, look.Key{Key: "x", Does: "export"})
 }
 
