@@ -70,7 +70,11 @@ func reachFinding(w io.Writer, f reach.Finding) {
 
 // reachResult writes one target; same names another that grants the same, or is "".
 func reachResult(w io.Writer, r *reach.Result, same string) {
-	fmt.Fprintf(w, "%s  %s\n", r.Target.Name, r.Target.URL)
+	title := r.Target.URL
+	if r.Target.Name != title {
+		title = r.Target.Name + "  " + title
+	}
+	fmt.Fprintln(w, title)
 	var beside []string
 	for i := range r.Ways {
 		way := &r.Ways[i]
@@ -100,7 +104,7 @@ func reachResult(w io.Writer, r *reach.Result, same string) {
 			}
 		}
 	}
-	if beside != nil {
+	if beside != nil && r.In() {
 		fmt.Fprintf(w, "  · not at this machine's other addresses: %s\n", strings.Join(beside, ", "))
 	}
 	for _, v := range r.Versions {
