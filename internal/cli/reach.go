@@ -39,6 +39,10 @@ tried on its own and timed: name, TCP, TLS, upgrade to WebSocket, CONNECT, and a
 is published and received on a topic of its own. Where a stage fails, the cause is looked for,
 and told with what to try next.
 
+It makes some dozens of connections, under client identifiers and topics of its own
+(hodstone/…), and clears what it stores. Credentials go out only as part of the way in; with a
+workspace, logins of its devices are tried too, to see what they may read.
+
 With a workspace, all listeners of its brokers are tried and looked at together. --from reads
 connection details as people get them: a URL, lines such as 'host: …' and 'port: …', an
 environment file or JSON; - stands for standard input.

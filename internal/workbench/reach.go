@@ -2,6 +2,7 @@ package workbench
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"net"
@@ -45,18 +46,31 @@ type reaching struct {
 	latest   *workspace.Workspace // the file as it is now, nil where it was not edited
 	trouble  string               // why the edited file cannot be used
 	pasted   []reach.Target
+	targets  []reach.Target // as they were found, nil when they have to be found anew
 }
 
 // Targets returns the ways into all brokers of the workspace, as the file has them now.
 func (b *Bench) Targets() []reach.Target {
 	b.mu.Lock()
-	w := b.reach.latest
-	pasted := slices.Clone(b.reach.pasted)
-	b.mu.Unlock()
-	if w == nil {
-		w = b.Workspace
+	defer b.mu.Unlock()
+	return slices.Clone(b.targetsLocked())
+}
+
+// targetsLocked keeps the targets until the file or the pasted details change: a site may have
+// thousands of devices, and screens ask ten times a second. b.mu is held.
+func (b *Bench) targetsLocked() []reach.Target {
+	if b.reach.targets == nil {
+		w := b.reach.latest
+		if w == nil {
+			w = b.Workspace
+		}
+		b.reach.targets = append(b.findTargets(w), b.reach.pasted...)
 	}
-	var out []reach.Target
+	return b.reach.targets
+}
+
+func (b *Bench) findTargets(w *workspace.Workspace) []reach.Target {
+	out := []reach.Target{}
 	for _, br := range w.Brokers {
 		ways := br.Ways()
 		for i, l := range ways {
@@ -79,7 +93,7 @@ func (b *Bench) Targets() []reach.Target {
 			out = append(out, t)
 		}
 	}
-	return append(out, pasted...)
+	return out
 }
 
 // mostSecure is the listener over which logins are tried: the first with TLS, else the first.
@@ -126,13 +140,17 @@ func users(w *workspace.Workspace, br *workspace.Broker, listener string, first 
 	return out
 }
 
-// deviceLogins lists the logins of the devices at a broker.
+// maxPerKind is how many logins of one kind of device are tried: a thousand pens have the same
+// rights.
+const maxPerKind = 4
+
+// deviceLogins lists logins of the devices at a broker, some of each kind.
 func deviceLogins(w *workspace.Workspace, br *workspace.Broker) (out []*workspace.Login) {
 	for _, d := range w.Devices {
 		if at := w.Broker(d.Broker); at == nil || at.Name != br.Name {
 			continue
 		}
-		for n := range max(1, d.Count) {
+		for n := range min(max(1, d.Count), maxPerKind) {
 			if l := w.Login(workspace.FillIn(d.Login, n+1)); l != nil && !slices.Contains(out, l) {
 				out = append(out, l)
 			}
@@ -141,7 +159,7 @@ func deviceLogins(w *workspace.Workspace, br *workspace.Broker) (out []*workspac
 	return out
 }
 
-// settingsOf sums up what a result depends on, without secrets in the clear.
+// settingsOf sums up what a result depends on, as a hash, for there are secrets in it.
 func settingsOf(t reach.Target) string {
 	s := fmt.Sprint(t.URL, t.ServerName, t.Versions, t.ClientID, t.Prior, t.Accepted)
 	if t.Anonymous != nil {
@@ -156,7 +174,7 @@ func settingsOf(t reach.Target) string {
 			s += string(l.Certificate.Certificate[0])
 		}
 	}
-	return s
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(s)))
 }
 
 // StartReach tries ways in, in the background; no names stand for all. One run at a time.
@@ -281,9 +299,9 @@ type ReachBoard struct {
 
 // ReachBoard returns how all ways in stand.
 func (b *Bench) ReachBoard() ReachBoard {
-	targets := b.Targets()
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	targets := b.targetsLocked()
 	board := ReachBoard{Together: slices.Clone(b.reach.together), Running: b.reach.cancel != nil, Trouble: b.reach.trouble}
 	for _, t := range targets {
 		board.Ways = append(board.Ways, ReachState{Target: t, Result: b.reach.results[t.Name], Waiting: b.reach.waiting[t.Name],
@@ -304,7 +322,7 @@ func (b *Bench) Paste(text string) (*reach.Details, error) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.reach.pasted = []reach.Target{t}
+	b.reach.pasted, b.reach.targets = []reach.Target{t}, nil
 	return d, nil
 }
 
@@ -340,7 +358,7 @@ func (b *Bench) follow(name string) {
 		case len(w.Problems) > 0:
 			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", filepath.Base(name), w.Problems[0].Line, w.Problems[0].Message)
 		default:
-			b.reach.trouble, b.reach.latest = "", w
+			b.reach.trouble, b.reach.latest, b.reach.targets = "", w, nil
 		}
 		b.mu.Unlock()
 	}
