@@ -58,7 +58,23 @@ func (r *runner) tlsDiagnosis(ctx context.Context, v *visit, a approach) *Diagno
 	case errors.Is(v.err, context.DeadlineExceeded):
 		return &Diagnosis{Cause: SilentServer, What: "the TLS handshake gets no answer", Remedy: "a plain port that waits for more, or a server that hangs: is it the right port?"}
 	}
+	if d := r.alpnDiagnosis(ctx, a); d != nil {
+		return d
+	}
 	return &Diagnosis{Cause: TLSFailed, What: "the TLS handshake fails: " + strings.TrimPrefix(v.err.Error(), "tls: "), Remedy: "'hodstone trust --at " + a.address + "' tries it in every way"}
+}
+
+// alpnDiagnosis tells whether the server wants the protocol to be named (RFC 7301).
+func (r *runner) alpnDiagnosis(ctx context.Context, a approach) *Diagnosis {
+	config := r.tlsConfig(&visit{}, a)
+	config.NextProtos, config.VerifyConnection = []string{trust.ALPNProtocol}, nil
+	switch got := trust.Shake(ctx, trust.Dialer(r.plain(a)), config, Greeting(r.endpoint)); {
+	case got.In && got.State.NegotiatedProtocol == trust.ALPNProtocol:
+		return &Diagnosis{Cause: TLSALPN, What: "the server takes only clients that name the protocol mqtt by ALPN", Remedy: "let the client offer ALPN mqtt (RFC 7301)"}
+	case got.Alert == "no_application_protocol":
+		return &Diagnosis{Cause: TLSALPN, What: "the server takes only clients that name another protocol than mqtt by ALPN", Remedy: "this port is meant for something else: find the broker's, mostly 8883"}
+	}
+	return nil
 }
 
 // helloDiagnosis tells by ClientHellos of our own whether versions or suites are the matter.

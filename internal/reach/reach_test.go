@@ -265,13 +265,16 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 	old.MinVersion, old.MaxVersion = tls.VersionTLS10, tls.VersionTLS11
 	cbc := k.server(trust.Request{Key: "RSA 2048"})
 	cbc.MaxVersion, cbc.CipherSuites = tls.VersionTLS12, []uint16{tls.TLS_RSA_WITH_AES_128_CBC_SHA}
-	alpn := k.server(trust.Request{})
-	alpn.NextProtos = []string{"x-amqp"}
-	alpn.GetConfigForClient = func(h *tls.ClientHelloInfo) (*tls.Config, error) {
-		if len(h.SupportedProtos) == 0 {
-			return nil, errors.New("no protocol")
+	naming := func(protocol string) *tls.Config { // by ALPN
+		c := k.server(trust.Request{})
+		c.NextProtos = []string{protocol}
+		c.GetConfigForClient = func(h *tls.ClientHelloInfo) (*tls.Config, error) {
+			if len(h.SupportedProtos) == 0 {
+				return nil, errors.New("no protocol")
+			}
+			return nil, nil
 		}
-		return nil, nil
+		return c
 	}
 	wanting12 := k.wanting(k.server(trust.Request{}))
 	wanting12.MaxVersion = tls.VersionTLS12
@@ -358,7 +361,8 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 		{"a certificate for clients", secure(k.server(trust.Request{ForClients: true})), nil, CertRefused, "not meant for servers"},
 		{"TLS 1.1 only", secure(old), nil, TLSVersion, "1.1 and 1.0"},
 		{"no suite in common", secure(cbc), nil, TLSSuites, "TLS_RSA_WITH_AES_128_CBC_SHA"},
-		{"ALPN wanted", secure(alpn), nil, TLSFailed, "hodstone trust"},
+		{"ALPN wanted", secure(naming("mqtt")), nil, TLSALPN, "offer ALPN mqtt"},
+		{"another ALPN wanted", secure(naming("x-amqp")), nil, TLSALPN, "meant for something else"},
 		{"a client certificate wanted", secure(k.wanting(k.server(trust.Request{}))), nil, ClientCertWanted, "farm root"},
 		{"a client certificate wanted, TLS 1.2", secure(wanting12), nil, ClientCertWanted, "farm root"},
 		{"an expired client certificate", secure(k.wanting(k.server(trust.Request{}))), with(k.client(a, trust.Request{Expired: true})), ClientCertOld, "expired on"},
