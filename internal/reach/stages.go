@@ -205,6 +205,7 @@ type visit struct {
 	cas       []string // from which CAs
 	tls       tls.ConnectionState
 	messages  chan *packet.Publish
+	expires   bool // its session would outlive the connection
 }
 
 func (v *visit) step(s Stage) *Step {
@@ -222,11 +223,17 @@ func (v *visit) fail(s Stage, took time.Duration, err error) {
 	*v.step(s) = Step{s, Failed, took, ""}
 }
 
-// end leaves politely.
+// end leaves politely, and with nothing kept: a session that was asked for to see what is
+// granted ends with it (5.0 §3.14.2.2.2).
 func (v *visit) end() {
-	if v.client != nil && v.client.Connected() {
-		v.client.Disconnect(0)
+	if v.client == nil || !v.client.Connected() {
+		return
 	}
+	if v.expires {
+		v.client.Disconnect(0, packet.Int(packet.SessionExpiry, 0))
+		return
+	}
+	v.client.Disconnect(0)
 }
 
 // dial opens the connection below TLS.
@@ -361,6 +368,8 @@ func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach
 		}
 		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleCheck, Broker: r.target.Name, Version: a.version}, r.log)
 	}
+	expiry, _ := a.asks.Int(packet.SessionExpiry)
+	v.expires = expiry > 0
 	a.login.Apply(&o)
 	if a.login == nil {
 		o.Connect.HasUsername, o.Connect.HasPassword = false, false

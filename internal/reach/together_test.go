@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"hodstone/internal/brokertest"
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/trust"
@@ -124,6 +125,39 @@ func TestWhatIsGrantedIsFound(t *testing.T) {
 			t.Errorf("a sound broker, %s: %+v, want %q", name, full[name], want)
 		}
 	}
+}
+
+// TestReachLeavesNothingBehind: no session, no retained message, no client.
+func TestReachLeavesNothingBehind(t *testing.T) {
+	s, err := standin.New(standin.Options{Anonymous: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	addr, err := s.Listen("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rep := Run(context.Background(), []Target{{Name: "x", URL: "mqtt://" + addr.String(), Logins: []*workspace.Login{login("pen-1", secretWord)}}}, Options{Wait: DefaultWait, Own: func() []netip.Addr { return nil }})
+	if !rep.Results[0].In() || len(rep.Results[0].Grants) < 12 {
+		t.Fatalf("%+v", rep.Results[0])
+	}
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		left := s.Clients()
+		if len(left) == 0 {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("left behind: %+v", left)
+		}
+	}
+	c := client.New(client.Options{Dial: s.Dial, Version: packet.V5, Connect: packet.Connect{ClientID: "eyes", CleanStart: true}, Message: func(m *packet.Publish) { t.Errorf("stored: %+v", m) }})
+	if _, err := c.Connect(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.Subscribe(context.Background(), []packet.Subscription{{Filter: "#", QoS: 1}})
+	c.Ping(context.Background())
 }
 
 func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
