@@ -325,7 +325,7 @@ func (p *place) connect(s *session, login *workspace.Login) error {
 	}
 	o.Connect = packet.Connect{ClientID: s.clientID, CleanStart: s.clean, KeepAlive: uint16(s.keepAlive / time.Second)}
 	if s.clientID == "" {
-		o.Connect.ClientID = workbench.NewClientID()
+		o.Connect.ClientID = client.NewID()
 	}
 	if s.willTopic != "" {
 		o.Connect.Will = &packet.Will{Topic: s.willTopic, Payload: []byte(s.willPayload), QoS: packet.QoS(s.willQoS), Retain: s.willRetain}

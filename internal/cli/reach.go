@@ -276,8 +276,7 @@ func (e *Env) workspaceTargets(f *reachFlags, path string) (*workbench.Bench, []
 	}
 	var out []reach.Target
 	for _, t := range b.Targets() {
-		broker, _, _ := strings.Cut(t.Name, "/")
-		if f.broker == "" || f.broker == broker || f.broker == t.Name {
+		if f.broker == "" || f.broker == t.Broker() || f.broker == t.Name {
 			t.Intrusive = t.Intrusive || f.intrusive
 			out = append(out, t)
 		}

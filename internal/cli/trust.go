@@ -31,16 +31,7 @@ func exportCAs(v *trust.Inventory, s *trust.Survey) (cas []*x509.Certificate, fe
 	if cas = v.CAs(); len(cas) > 0 || s == nil {
 		return cas, false
 	}
-	if s.Fetched != nil {
-		return []*x509.Certificate{s.Fetched}, true
-	}
-	if n := len(s.Presented.Chain); n > 0 && s.Presented.Cause != "" {
-		return s.Presented.Chain[n-1:], true
-	}
-	if s.Presented.Root != nil {
-		return []*x509.Certificate{s.Presented.Root}, false
-	}
-	return nil, false
+	return s.TrustedCAs()
 }
 
 func (e *Env) trust() *cobra.Command {

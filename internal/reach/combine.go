@@ -2,27 +2,21 @@ package reach
 
 import (
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
-	"sort"
 	"strings"
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/trust"
-)
-
-// The doors that can be left open.
-const (
-	DoorAnonymous = "anonymous"
-	DoorPlain     = "plain"
-	DoorAlmighty  = "everything"
+	"hodstone/internal/workspace"
 )
 
 // Door is something left open that should be shut before the broker goes to work.
 type Door struct {
-	Name   string // one of [workspace.Doors]
+	Name   string // such as [workspace.DoorPlain]
 	What   string
 	Remedy string
 	// Accepted is the reason why it stays open, as the workspace says; "" where it does not.
@@ -30,7 +24,7 @@ type Door struct {
 }
 
 func (r *runner) find(s Severity, remedy, format string, args ...any) {
-	r.result.Findings = append(r.result.Findings, Finding{s, fmt.Sprintf(format, args...), remedy})
+	r.result.Findings = append(r.result.Findings, Finding{Severity: s, What: fmt.Sprintf(format, args...), Remedy: remedy})
 }
 
 // door notes an open door.
@@ -58,7 +52,7 @@ func (r *runner) judge() {
 		}
 		switch {
 		case a.In:
-			r.result.door(DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
+			r.result.door(workspace.DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
 			if t.Anonymous != nil && !*t.Anonymous {
 				r.find(trust.Broken, "turn anonymous access off", "no login: let in, which was not intended")
 			}
@@ -71,7 +65,7 @@ func (r *runner) judge() {
 		if n > 4 {
 			names = append(slices.Clone(names[:4]), fmt.Sprintf("%d more", n-4))
 		}
-		r.result.door(DoorAlmighty, "give each login rights to its own topics", "may read everything: %s", strings.Join(names, ", "))
+		r.result.door(workspace.DoorAlmighty, "give each login rights to its own topics", "may read everything: %s", strings.Join(names, ", "))
 	}
 	taken, other := "", ""
 	for _, v := range r.result.Versions {
@@ -206,10 +200,7 @@ func Combine(results []Result) *Report {
 		if err != nil || results[i].Running || len(results[i].Ways) == 0 {
 			continue
 		}
-		broker, _, _ := strings.Cut(results[i].Target.Name, "/")
-		if strings.Contains(results[i].Target.Name, "://") {
-			broker = e.Host
-		}
+		broker := results[i].Target.Broker()
 		brokers[broker] = append(brokers[broker], i)
 		h := hosts[e.Host]
 		if h == nil {
@@ -225,10 +216,10 @@ func Combine(results []Result) *Report {
 			h.gone = h.gone && slices.Contains([]Cause{TimedOut, HostUnreachable, NetUnreachable, NameUnknown, NoAddress, Refused, NameSilent, IPv6Only}, d.Cause)
 		}
 	}
-	for _, name := range sortedKeys(brokers) {
+	for _, name := range slices.Sorted(maps.Keys(brokers)) {
 		plainDoors(results, brokers[name])
 	}
-	for _, name := range sortedKeys(hosts) {
+	for _, name := range slices.Sorted(maps.Keys(hosts)) {
 		h := hosts[name]
 		if len(h.out) == 0 || len(h.in) > 0 || !h.gone {
 			continue
@@ -243,7 +234,7 @@ func Combine(results []Result) *Report {
 			}
 		}
 		elsewhere := ""
-		for _, other := range sortedKeys(hosts) {
+		for _, other := range slices.Sorted(maps.Keys(hosts)) {
 			if other != name && len(hosts[other].in) > 0 && sameBroker(results, h.out, hosts[other].in) {
 				elsewhere = other
 			}
@@ -265,18 +256,9 @@ func Combine(results []Result) *Report {
 
 // sameBroker tells whether two groups of targets share a broker of the workspace.
 func sameBroker(results []Result, a, b []int) bool {
-	of := func(i int) string {
-		name, _, _ := strings.Cut(results[i].Target.Name, "/")
-		return name
-	}
-	for _, i := range a {
-		for _, k := range b {
-			if of(i) == of(k) && !strings.Contains(results[i].Target.Name, "://") {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(a, func(i int) bool {
+		return slices.ContainsFunc(b, func(k int) bool { return results[i].Target.Broker() == results[k].Target.Broker() })
+	})
 }
 
 // OpenDoors returns the open doors of all results, one for each kind and broker; those that
@@ -286,17 +268,17 @@ func OpenDoors(results []*Result) (out []Door) {
 	at := map[key]int{}
 	plain := map[key][]string{}
 	for _, r := range results {
-		broker, _, _ := strings.Cut(r.Target.Name, "/")
+		broker := r.Target.Broker()
 		for _, d := range r.Doors {
 			k := key{broker, d.Name}
-			if d.Name == DoorPlain {
+			if d.Name == workspace.DoorPlain {
 				plain[k] = append(plain[k], r.Target.Name)
 			}
 			if _, known := at[k]; !known {
 				at[k] = len(out)
 				out = append(out, d)
 			}
-			if d.Name == DoorPlain && len(plain[k]) > 1 {
+			if d.Name == workspace.DoorPlain && len(plain[k]) > 1 {
 				out[at[k]].What = "plain listeners stand beside a TLS one: " + strings.Join(plain[k], ", ")
 			}
 		}
@@ -325,17 +307,9 @@ func plainDoors(results []Result, of []int) {
 		if err != nil || e.TLS || e.Network == "unix" || !results[i].In() || !secure {
 			continue
 		}
-		if slices.ContainsFunc(results[i].Doors, func(d Door) bool { return d.Name == DoorPlain }) {
+		if slices.ContainsFunc(results[i].Doors, func(d Door) bool { return d.Name == workspace.DoorPlain }) {
 			continue
 		}
-		results[i].door(DoorPlain, "close it, or let it listen on loopback only, once all clients use TLS", "a plain listener stands beside a TLS one: %s", results[i].Target.Name)
+		results[i].door(workspace.DoorPlain, "close it, or let it listen on loopback only, once all clients use TLS", "a plain listener stands beside a TLS one: %s", results[i].Target.Name)
 	}
-}
-
-func sortedKeys[V any](m map[string]V) (out []string) {
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
 }

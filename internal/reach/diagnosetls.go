@@ -1,28 +1,16 @@
 package reach
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 
-	"hodstone/internal/mqtt/client"
 	"hodstone/internal/trust"
 )
-
-// alertName returns the server's alert in an error, or "".
-func alertName(err error) string {
-	var op *net.OpError
-	if errors.As(err, &op) && op.Op == "remote error" {
-		return strings.TrimPrefix(op.Err.Error(), "tls: ")
-	}
-	return ""
-}
 
 func (r *runner) tlsDiagnosis(ctx context.Context, v *visit, a approach) *Diagnosis {
 	var chain *chainError
@@ -41,7 +29,7 @@ func (r *runner) tlsDiagnosis(ctx context.Context, v *visit, a approach) *Diagno
 	if d := r.clientCertificate(v, a); d != nil {
 		return d
 	}
-	alert := alertName(v.err)
+	alert := trust.AlertOf(v.err)
 	if d := r.helloDiagnosis(ctx, v, a, alert); d != nil {
 		return d
 	}
@@ -51,9 +39,9 @@ func (r *runner) tlsDiagnosis(ctx context.Context, v *visit, a approach) *Diagno
 		}
 	}
 	switch {
-	case strings.Contains(alert, "unrecognized name"):
+	case alert == "unrecognized_name":
 		return &Diagnosis{Cause: TLSName, What: fmt.Sprintf("the server knows no host %q", r.serverName()), Remedy: "dial it by its name, or set server-name: it decides by that which certificate to show"}
-	case strings.Contains(alert, "no application protocol"):
+	case alert == "no_application_protocol":
 		return &Diagnosis{Cause: TLSALPN, What: "the server takes only clients that name their protocol by ALPN", Remedy: "the port is meant for another protocol, or the client must offer ALPN mqtt"}
 	case errors.Is(v.err, context.DeadlineExceeded):
 		return &Diagnosis{Cause: SilentServer, What: "the TLS handshake gets no answer", Remedy: "a plain port that waits for more, or a server that hangs: is it the right port?"}
@@ -102,7 +90,7 @@ func (r *runner) helloDiagnosis(ctx context.Context, v *visit, a approach, alert
 	case taken[0] == "1.1" || taken[0] == "1.0":
 		return &Diagnosis{Cause: TLSVersion, What: fmt.Sprintf("the server takes only TLS %s, which is deprecated (RFC 8996); Hodstone asks for 1.2 or newer, as clients do today", strings.Join(taken, " and ")),
 			Remedy: "let the server take TLS 1.2; for a device that has nothing newer, see 'hodstone trust --device-tls'", Seen: v.err.Error()}
-	case (alert == "handshake failure" || alert == "insufficient security level") && !goHas(suite):
+	case (alert == "handshake_failure" || alert == "insufficient_security") && !goHas(suite):
 		return &Diagnosis{Cause: TLSSuites, What: "server and client have no cipher suite in common: the server would choose " + trust.SuiteName(suite), Remedy: "let the server take a suite of today, such as TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"}
 	}
 	return nil
@@ -122,14 +110,7 @@ func goHas(suite uint16) bool {
 // It says so by an alert, in TLS 1.3 only when the client reads for the first time; some close
 // without a word.
 func (r *runner) clientCertificate(v *visit, a approach) *Diagnosis {
-	alert := alertName(v.err)
-	var ended *client.EndedError
-	if alert == "" && errors.As(v.err, &ended) {
-		alert = alertIn(ended.Reason)
-	}
-	if alert == "" {
-		alert = alertIn(v.err.Error())
-	}
+	alert := trust.AlertOf(v.err)
 	ours := certificateOf(a.login)
 	if !v.asked {
 		return nil
@@ -151,7 +132,7 @@ func (r *runner) clientCertificate(v *visit, a approach) *Diagnosis {
 	name := trust.Subject(ours.Subject.String())
 	now := r.o.Now()
 	switch {
-	case alert == "" && v.failed == StageConnect && !bytes.Equal(v.tap.bytes(), nil):
+	case alert == "" && v.failed == StageConnect && len(v.tap.bytes()) > 0:
 		return nil
 	case now.After(ours.NotAfter):
 		return set(ClientCertOld, fmt.Sprintf("the client certificate %s expired on %s", name, trust.Day(ours.NotAfter)), "have it renewed")
@@ -163,24 +144,16 @@ func (r *runner) clientCertificate(v *visit, a approach) *Diagnosis {
 		return nil
 	case !forClients(ours):
 		return set(ClientCertUse, fmt.Sprintf("the client certificate %s is not meant for clients (its extended key usage)", name), "have one issued for TLS clients")
-	case strings.Contains(alert, "unknown certificate authority"), foreign(a.login.Certificate, v.cas):
+	case alert == "unknown_ca", foreign(a.login.Certificate, v.cas):
 		return set(ClientCertCA, fmt.Sprintf("the server does not know the CA that signed the client certificate %s: %s", name, trust.Subject(ours.Issuer.String())), "present a certificate of a CA that it knows"+fromWhom(v.cas)+", or give that CA to the server; is the intermediate sent too?")
-	case strings.Contains(alert, "decrypt"), strings.Contains(alert, "decrypting"):
+	case alert == "decrypt_error":
 		return set(ClientCertKey, fmt.Sprintf("the key does not belong to the client certificate %s", name), "'hodstone trust' on the folder tells which key fits")
-	case strings.Contains(alert, "expired"):
+	case alert == "certificate_expired":
 		return set(ClientCertOld, fmt.Sprintf("the server takes the client certificate %s for expired", name), "compare the clocks; renew it")
-	case strings.Contains(alert, "certificate"), strings.Contains(alert, "handshake failure"), strings.Contains(alert, "access denied"):
+	case strings.Contains(alert, "certificate"), alert == "handshake_failure", alert == "access_denied":
 		return set(ClientCertBad, fmt.Sprintf("the server does not take the client certificate %s", name), "the server's log tells why: revoked? a subject that it does not know? the intermediate missing?")
 	}
 	return nil
-}
-
-// alertIn finds an alert's words in a text, where the error's type was lost on the way.
-func alertIn(s string) string {
-	if _, words, ok := strings.Cut(s, "remote error: tls: "); ok {
-		return words
-	}
-	return ""
 }
 
 func forClients(c *x509.Certificate) bool {

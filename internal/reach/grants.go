@@ -178,7 +178,7 @@ func (r *runner) others(ctx context.Context, address string) {
 	come("no login", nil, r.target.Anonymous)
 	if r.target.Intrusive && l.HasPassword {
 		wrong := *l
-		wrong.Password, wrong.SCRAM = workspace.NewSecret("not-"+newClientID()), false
+		wrong.Password, wrong.SCRAM = workspace.NewSecret("not-"+client.NewID()), false
 		come("wrong password", &wrong, &no)
 	}
 }
@@ -217,7 +217,7 @@ func (r *runner) probe(ctx context.Context, address string, v packet.Version) {
 	add("empty client identifier", "", map[bool]string{true: "taken", false: "refused"}[x.err == nil], "3.1.3.1", false)
 	// A session kept: what is there when the client comes again.
 	a = base
-	a.id, a.keep = newClientID(), true
+	a.id, a.keep = client.NewID(), true
 	if x = enter(a); x.err == nil {
 		_, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: "hodstone/reach/" + a.id, QoS: 1}})
 		x.end()
@@ -242,7 +242,7 @@ func (r *runner) probeMessages(ctx context.Context, a approach, add func(name, a
 	}
 	ctx, cancel := context.WithTimeout(ctx, r.o.Wait)
 	defer cancel()
-	name := "hodstone/reach/" + newClientID()
+	name := "hodstone/reach/" + client.NewID()
 	ack, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: name, QoS: 2}})
 	if err != nil || len(ack.Codes) != 1 || ack.Codes[0] > 2 {
 		return // the login may not; the round trip has told
@@ -277,7 +277,7 @@ func (r *runner) probeMessages(ctx context.Context, a approach, add func(name, a
 // characters.
 func (r *runner) longestID(ctx context.Context, a approach) (int, bool) {
 	taken := func(n int) bool {
-		id := newClientID()
+		id := client.NewID()
 		b := a
 		b.id = id + strings.Repeat("x", max(0, n-len(id)))
 		x := r.visit(ctx, b)

@@ -3,6 +3,7 @@ package reach
 import (
 	"fmt"
 
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 )
@@ -18,5 +19,5 @@ func Greeting(e link.Endpoint) []byte {
 		}
 		return fmt.Appendf(nil, "GET %s HTTP/1.1\r\nHost: %s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: aG9kc3RvbmUtaG9kc3RvbmU=\r\nSec-WebSocket-Protocol: %s\r\n\r\n", path, e.Address, link.Subprotocol)
 	}
-	return (&packet.Connect{ClientID: newClientID(), CleanStart: true, KeepAlive: reachKeepAlive}).Append(nil, packet.V311)
+	return (&packet.Connect{ClientID: client.NewID(), CleanStart: true, KeepAlive: reachKeepAlive}).Append(nil, packet.V311)
 }

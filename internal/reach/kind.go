@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/trust"
@@ -63,7 +64,7 @@ func sniff(ctx context.Context, dial dialer, wait time.Duration, host string, in
 	case heard:
 		return answerer{kind: kindAtOnce}
 	}
-	hello := (&packet.Connect{ClientID: newClientID(), CleanStart: true, KeepAlive: 30}).Append(nil, packet.V311)
+	hello := (&packet.Connect{ClientID: client.NewID(), CleanStart: true, KeepAlive: 30}).Append(nil, packet.V311)
 	got, _, end := ask(ctx, dial, hello, wait)
 	if len(got) > 0 {
 		if a := heardFrom(got); a.kind != kindHTTP {

@@ -87,9 +87,9 @@ func TestDoorsAreToldOnce(t *testing.T) {
 		return &Result{Target: Target{Name: name}, Doors: doors}
 	}
 	got := OpenDoors([]*Result{
-		result("quay/tcp", Door{Name: DoorPlain, What: "a plain listener", Accepted: "until May"}, Door{Name: DoorAnonymous, What: "anonymous"}),
-		result("quay/ws", Door{Name: DoorPlain, What: "a plain listener", Accepted: "until May"}, Door{Name: DoorAnonymous, What: "anonymous"}),
-		result("pier/tcp", Door{Name: DoorAnonymous, What: "anonymous"}),
+		result("quay/tcp", Door{Name: workspace.DoorPlain, What: "a plain listener", Accepted: "until May"}, Door{Name: workspace.DoorAnonymous, What: "anonymous"}),
+		result("quay/ws", Door{Name: workspace.DoorPlain, What: "a plain listener", Accepted: "until May"}, Door{Name: workspace.DoorAnonymous, What: "anonymous"}),
+		result("pier/tcp", Door{Name: workspace.DoorAnonymous, What: "anonymous"}),
 	})
 	var names []string
 	for _, d := range got {

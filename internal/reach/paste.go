@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"regexp"
@@ -130,7 +131,7 @@ func Paste(text string) (*Details, error) {
 func flatten(v any, name string, set func(name, value string)) {
 	switch v := v.(type) {
 	case map[string]any:
-		for _, k := range sortedKeys(v) {
+		for _, k := range slices.Sorted(maps.Keys(v)) {
 			flatten(v[k], k, set)
 		}
 	case []any:

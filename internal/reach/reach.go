@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"net"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -99,6 +100,15 @@ type Target struct {
 	// Prior is a problem that keeps the target from being tried, such as a CA that cannot be
 	// read; "" for none.
 	Prior string
+}
+
+// Broker returns the name of the target's broker: that of the workspace, or the URL's host.
+func (t *Target) Broker() string {
+	if e, err := link.Parse(t.Name); err == nil {
+		return e.Host
+	}
+	broker, _, _ := strings.Cut(t.Name, "/")
+	return broker
 }
 
 // Options say how ways in are tried.
@@ -206,12 +216,8 @@ func (w *Way) reached() (n int) {
 // Severity is how much a finding matters; the words are those of package trust.
 type Severity = trust.Severity
 
-// Finding is what several attempts tell together.
-type Finding struct {
-	Severity Severity
-	What     string
-	Remedy   string
-}
+// Finding is what several attempts tell together; where is left empty.
+type Finding = trust.Finding
 
 // Answer is what a client got that came with other credentials.
 type Answer struct {

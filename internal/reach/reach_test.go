@@ -394,7 +394,7 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 		// CONNECT.
 		{"no CONNACK at all", serve(func(c net.Conn) {
 			b := make([]byte, 1024)
-			if n, _ := c.Read(b); n > 0 && strings.Contains(string(b[:n]), "hodreach") && b[0] == 0x10 {
+			if n, _ := c.Read(b); n > 0 && strings.Contains(string(b[:n]), "hodstone") && b[0] == 0x10 {
 				c.Write([]byte{0x20})
 			}
 			io.Copy(io.Discard, c)

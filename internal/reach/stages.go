@@ -6,7 +6,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"net"
 	"net/netip"
 	"slices"
@@ -20,10 +19,6 @@ import (
 	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
-
-// newClientID makes up a client identifier that every server must take: letters and digits,
-// at most 23 (3.1.1 §3.1.3.1).
-func newClientID() string { return fmt.Sprintf("hodreach%d", rand.Uint32N(100_000_000)) }
 
 // runner tries one target.
 type runner struct {
@@ -350,7 +345,7 @@ const reachKeepAlive = 30
 
 func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach) {
 	if a.id == "" {
-		a.id = newClientID()
+		a.id = client.NewID()
 	} else if a.id == emptyID {
 		a.id = ""
 	}
@@ -415,7 +410,7 @@ func (r *runner) roundTrip(ctx context.Context, v *visit, w *Way) *Diagnosis {
 	defer cancel()
 	start := time.Now()
 	step := v.step(StageRoundTrip)
-	topicName := "hodstone/reach/" + newClientID()
+	topicName := "hodstone/reach/" + client.NewID()
 	ended := func() *Diagnosis {
 		*step = Step{StageRoundTrip, Failed, time.Since(start), "the link ended"}
 		return &Diagnosis{Cause: ThrownOut, What: "the broker lets the client in and ends the connection right after", Remedy: "does another client use the same client identifier? may this login do anything at all? the broker's log tells", Seen: fmt.Sprint(v.client.Ended())}

@@ -73,17 +73,6 @@ type Stay struct {
 	Findings   []Finding
 }
 
-// RTTs returns the round trips of the samples, oldest first, a lost one as 0.
-func (s *Stay) RTTs() []time.Duration {
-	out := make([]time.Duration, len(s.Samples))
-	for i, x := range s.Samples {
-		if !x.Lost {
-			out[i] = x.RTT
-		}
-	}
-	return out
-}
-
 // Monitor follows a trace and finds out how clients stay in. It is not safe for concurrent
 // use.
 type Monitor struct {
@@ -284,7 +273,7 @@ func (m *Monitor) shared(s *Stay, c *presence, e *trace.Event) {
 		if b < a {
 			a, b = b, a
 		}
-		f := Finding{trust.Broken, fmt.Sprintf("%s and %s share the client identifier %q, and throw each other out", a, b, c.id), "give each client an identifier of its own"}
+		f := Finding{Severity: trust.Broken, What: fmt.Sprintf("%s and %s share the client identifier %q, and throw each other out", a, b, c.id), Remedy: "give each client an identifier of its own"}
 		if !slices.ContainsFunc(s.Findings, func(x Finding) bool { return x.What == f.What }) {
 			s.Findings = append(s.Findings, f)
 		}

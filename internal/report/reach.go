@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -36,7 +35,7 @@ func Reach(w io.Writer, rep *reach.Report) {
 			fmt.Fprintln(w)
 		}
 		r := &rep.Results[i]
-		broker, _, _ := strings.Cut(r.Target.Name, "/")
+		broker := r.Target.Broker()
 		grants := fmt.Sprint(r.Grants)
 		same := ""
 		if first, ok := seen[broker+grants]; ok && len(r.Grants) > 0 {
@@ -216,24 +215,16 @@ type DoorRecord struct {
 
 // NewReachDocument makes the document.
 func NewReachDocument(rep *reach.Report) ReachDocument {
-	d := ReachDocument{Ways: []WayRecord{}, Findings: reachFindings(rep.Findings)}
+	d := ReachDocument{Ways: []WayRecord{}, Findings: findingRecords(rep.Findings)}
 	for i := range rep.Results {
 		d.Ways = append(d.Ways, wayRecord(&rep.Results[i]))
 	}
 	return d
 }
 
-func reachFindings(fs []reach.Finding) []FindingRecord {
-	out := []FindingRecord{}
-	for _, f := range fs {
-		out = append(out, FindingRecord{Severity: string(f.Severity), What: f.What, Remedy: f.Remedy})
-	}
-	return out
-}
-
 func wayRecord(r *reach.Result) WayRecord {
 	out := WayRecord{Name: r.Target.Name, URL: r.Target.URL, In: r.In(), TookMS: ms(r.Took), Addresses: []AddressRecord{}, Versions: []TrialRecord{}, Answers: []TrialRecord{},
-		Grants: []GrantRecord{}, PingMS: ms(r.Ping), Findings: reachFindings(r.Findings), Doors: []DoorRecord{}}
+		Grants: []GrantRecord{}, PingMS: ms(r.Ping), Findings: findingRecords(r.Findings), Doors: []DoorRecord{}}
 	for _, w := range r.Ways {
 		a := AddressRecord{Address: w.Address, Extra: w.Extra, In: w.In, Stages: []StageRecord{}}
 		for _, s := range w.Steps {
@@ -275,8 +266,5 @@ func wayRecord(r *reach.Result) WayRecord {
 
 // ReachJSON writes the document.
 func ReachJSON(w io.Writer, rep *reach.Report) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(NewReachDocument(rep))
+	return writeJSON(w, NewReachDocument(rep))
 }

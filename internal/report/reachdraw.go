@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"hodstone/internal/draw"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/reach"
 	"hodstone/internal/trust"
 )
@@ -22,7 +23,7 @@ const (
 )
 
 // stageNames are the columns.
-var stageNames = []reach.Stage{reach.StageName, reach.StageTCP, reach.StageTLS, reach.StageUpgrade, reach.StageConnect, reach.StageRoundTrip}
+var stageNames = reach.Stages(link.Endpoint{TLS: true, WebSocket: true})
 
 // ReachDrawing draws the ways in, with the reason where one breaks, the open doors, and how the
 // observers stayed in. The error says that there is nothing to draw.

@@ -73,11 +73,14 @@ func NewDocument(p *proof.Proof) Document {
 }
 
 // JSON writes the proof as one JSON document.
-func JSON(w io.Writer, p *proof.Proof) error {
+func JSON(w io.Writer, p *proof.Proof) error { return writeJSON(w, NewDocument(p)) }
+
+// writeJSON writes one document for people and programs.
+func writeJSON(w io.Writer, v any) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(NewDocument(p))
+	return e.Encode(v)
 }
 
 type junitSuites struct {

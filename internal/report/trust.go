@@ -123,7 +123,7 @@ func Trust(w io.Writer, v *trust.Inventory) {
 		}
 		fmt.Fprintf(w, "      chain    %s\n      SHA-256  %s\n", ChainText(c), trust.Fingerprint(c.Certificate))
 		if c.Key != nil {
-			fmt.Fprintf(w, "      key      %s\n", strings.Join(bases(c.Key.Files), ", "))
+			fmt.Fprintf(w, "      key      %s\n", strings.Join(Bases(c.Key.Files), ", "))
 		}
 	}
 	findingLines(w, v.Findings)
@@ -150,7 +150,8 @@ func ChainText(c *trust.Certificate) string {
 	return strings.Join(names, " ← ")
 }
 
-func bases(files []string) (out []string) {
+// Bases returns the names of files without their folders.
+func Bases(files []string) (out []string) {
 	for _, f := range files {
 		out = append(out, filepath.Base(f))
 	}
@@ -252,7 +253,7 @@ func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 // FindingRecord is a finding in JSON.
 type FindingRecord struct {
 	Severity string `json:"severity"`
-	Where    string `json:"where"`
+	Where    string `json:"where,omitempty"`
 	What     string `json:"what"`
 	Remedy   string `json:"remedy,omitempty"`
 }
@@ -432,8 +433,5 @@ func surveyRecord(where string, s *trust.Survey) *SurveyRecord {
 
 // TrustJSON writes the document.
 func TrustJSON(w io.Writer, d TrustDocument) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(d)
+	return writeJSON(w, d)
 }

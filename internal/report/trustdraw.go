@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"image/color"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -67,21 +68,7 @@ func inventoryDrawing(name string, at time.Time, v *trust.Inventory) *draw.Surfa
 	height := 2*seqMargin + 70 + float64(len(v.Certificates))*trustRow + float64(len(notes)+2)*reachText
 	s := draw.New(width, height)
 	heading(s, name+": credentials", at)
-	from, to := v.At.AddDate(0, -1, 0), v.At.AddDate(0, 3, 0)
-	for _, c := range v.Certificates {
-		if c.NotBefore.Before(from) {
-			from = c.NotBefore
-		}
-		if c.NotAfter.After(to) {
-			to = c.NotAfter
-		}
-	}
-	if least := v.At.AddDate(-1, 0, 0); from.Before(least) {
-		from = least
-	}
-	if most := v.At.AddDate(1, 0, 0); to.After(most) {
-		to = most
-	}
+	from, to := v.Span()
 	left := seqMargin + trustName + trustKey
 	px := func(t time.Time) float64 {
 		return left + min(1, max(0, float64(t.Sub(from))/float64(to.Sub(from))))*trustAxis
@@ -96,7 +83,7 @@ func inventoryDrawing(name string, at time.Time, v *trust.Inventory) *draw.Surfa
 	s.Text(draw.Font{Color: stored, Size: 8}, draw.Point{X: px(v.At), Y: bottom + 10}, "today")
 	row := map[*trust.Certificate]float64{}
 	y := top + trustRow/2
-	for _, c := range signedOrder(v) {
+	for _, c := range v.Tree() {
 		row[c] = y
 		worst := trust.Severity("")
 		for _, f := range v.Findings {
@@ -116,7 +103,7 @@ func inventoryDrawing(name string, at time.Time, v *trust.Inventory) *draw.Surfa
 			}
 		}
 		if c.Key != nil {
-			s.Text(draw.Font{Color: stored, Size: 8, Align: -1}, draw.Point{X: seqMargin + trustName, Y: y + 3}, fit(small, "key "+strings.Join(bases(c.Key.Files), ", "), trustKey-6))
+			s.Text(draw.Font{Color: stored, Size: 8, Align: -1}, draw.Point{X: seqMargin + trustName, Y: y + 3}, fit(small, "key "+strings.Join(Bases(c.Key.Files), ", "), trustKey-6))
 		}
 		if worst == trust.Note { // it says nothing against the certificate
 			worst = ""
@@ -138,54 +125,15 @@ func inventoryDrawing(name string, at time.Time, v *trust.Inventory) *draw.Surfa
 	y = bottom + 30
 	for _, f := range notes {
 		col := draw.Font{Color: severityColor(f.Severity), Size: 9, Align: -1}
-		where := f.Where[strings.LastIndexAny(f.Where, `/\`)+1:]
+		where := filepath.Base(f.Where)
 		s.Text(col, draw.Point{X: seqMargin, Y: y}, fit(col, fmt.Sprintf("%s: %s: %s", f.Severity, where, f.What), width-2*seqMargin))
 		y += reachText
 	}
 	return s
 }
 
-// signedOrder lists certificates with each below its signer.
-func signedOrder(v *trust.Inventory) (out []*trust.Certificate) {
-	used := map[*trust.Certificate]bool{}
-	var under func(parent *trust.Certificate)
-	under = func(parent *trust.Certificate) {
-		for _, c := range v.Certificates {
-			if !used[c] && len(c.Chain) > 1 && c.Chain[1] == parent {
-				used[c] = true
-				out = append(out, c)
-				under(c)
-			}
-		}
-	}
-	for _, c := range v.Certificates {
-		if len(c.Chain) == 1 && !used[c] {
-			used[c] = true
-			out = append(out, c)
-			under(c)
-		}
-	}
-	for _, c := range v.Certificates {
-		if !used[c] {
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
 func surveyDrawing(name string, at time.Time, where string, v *trust.Survey) *draw.Surface {
-	var ids []uint16
-	for _, x := range v.Versions {
-		for _, id := range x.Suites {
-			found := false
-			for _, y := range ids {
-				found = found || y == id
-			}
-			if !found {
-				ids = append(ids, id)
-			}
-		}
-	}
+	ids := v.Suites()
 	const column, suite = 52.0, 290.0
 	width := 2*seqMargin + suite + column*4 + 260
 	rows := len(ids) + len(v.Trials) + len(v.Presented.Chain) + len(v.Findings) + len(v.Device)

@@ -3,7 +3,6 @@ package trust
 import (
 	"bytes"
 	"crypto"
-	"crypto/ecdsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
@@ -313,14 +312,6 @@ func (r *recogniser) store(der []byte) {
 func SamePublic(a, b crypto.PublicKey) bool {
 	k, ok := a.(interface{ Equal(crypto.PublicKey) bool })
 	return ok && b != nil && k.Equal(b)
-}
-
-// CurveName names an elliptic curve key's curve, or is "".
-func CurveName(p crypto.PublicKey) string {
-	if k, ok := p.(*ecdsa.PublicKey); ok {
-		return k.Curve.Params().Name
-	}
-	return ""
 }
 
 // parseName writes a distinguished name in DER as RFC 4514 has it.

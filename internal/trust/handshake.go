@@ -6,7 +6,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"slices"
 	"strings"
@@ -52,7 +51,7 @@ type Attempt struct {
 }
 
 // Shake makes one handshake. The server's certificate is not verified, so that all is seen;
-// [Presented.Verify] does that. greeting is sent afterwards, for the server to answer: what it
+// [Verify] does that. greeting is sent afterwards, for the server to answer: what it
 // must be only the protocol above knows.
 func Shake(ctx context.Context, dial Dialer, config *tls.Config, greeting []byte) Attempt {
 	ctx, cancel := context.WithTimeout(ctx, handshakeTimeout)
@@ -128,7 +127,7 @@ func Refusal(c *tls.Conn, asked bool, took time.Duration) (int, error) {
 }
 
 func (a *Attempt) fail(err error) {
-	a.Err, a.Alert = err, alertOf(err)
+	a.Err, a.Alert = err, AlertOf(err)
 	switch {
 	case a.Alert != "":
 		a.Why = "alert " + a.Alert
@@ -143,14 +142,17 @@ func (a *Attempt) fail(err error) {
 	}
 }
 
-// alertOf returns the name of the alert that the other side sent, or "". crypto/tls tells it by
-// an error of its own type that is not exported, inside a "remote error".
-func alertOf(err error) string {
-	var op *net.OpError
-	if !errors.As(err, &op) || op.Op != "remote error" {
+// AlertOf returns the name of the alert that the other side sent, or "". crypto/tls tells it by
+// an error of its own type that is not exported, inside a "remote error"; where a reader has made
+// text of it, the text tells.
+func AlertOf(err error) string {
+	if err == nil {
 		return ""
 	}
-	text := strings.TrimPrefix(op.Err.Error(), "tls: ")
+	_, text, sent := strings.Cut(err.Error(), "remote error: tls: ")
+	if !sent {
+		return ""
+	}
 	for code, name := range alerts {
 		if strings.TrimPrefix(tls.AlertError(code).Error(), "tls: ") == text {
 			return name

@@ -3,6 +3,7 @@ package workbench
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -76,13 +77,18 @@ func (b *Bench) Export(name string, d *draw.Surface) error {
 	if ext := strings.ToLower(filepath.Ext(name)); ext != ".svg" && ext != ".pdf" {
 		return fmt.Errorf("%s: a drawing is written as .svg or .pdf", name)
 	}
+	return create(name, func(w io.Writer) error { return d.Write(w, name) })
+}
+
+// create writes a new file, and leaves none behind where that fails.
+func create(name string, write func(io.Writer) error) error {
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("%s is there already: choose another name", name)
 	} else if err != nil {
 		return fmt.Errorf("it cannot be written: %w", err)
 	}
-	if err := errors.Join(d.Write(f, name), f.Close()); err != nil {
+	if err := errors.Join(write(f), f.Close()); err != nil {
 		os.Remove(name)
 		return err
 	}

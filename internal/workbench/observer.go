@@ -44,17 +44,13 @@ type observer struct {
 	why string
 }
 
-// NewClientID makes up a client identifier that every server must take: letters and digits,
-// at most 23 (3.1.1 §3.1.3.1).
-func NewClientID() string { return fmt.Sprintf("hodstone%d", rand.Uint32N(1_000_000)) }
-
 func newObserver(b *Bench, br *workspace.Broker) *observer {
 	o := &observer{b: b, broker: br, ready: make(chan struct{})}
 	name := "observer"
 	if len(b.observers) > 0 {
 		name += "-" + br.Name
 	}
-	connect := packet.Connect{ClientID: NewClientID(), CleanStart: true, KeepAlive: observerKeepAlive}
+	connect := packet.Connect{ClientID: client.NewID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
 	o.id = connect.ClientID
 	opt := client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,

@@ -101,7 +101,7 @@ func TestWaysAreTriedInTheBackground(t *testing.T) {
 	// The doors between listeners show when both are known, whatever the order.
 	b.StartReach("quay/tcp")
 	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
-	if w := b.ReachBoard().Ways[0]; !slices.ContainsFunc(w.Result.Doors, func(d reach.Door) bool { return d.Name == reach.DoorPlain }) {
+	if w := b.ReachBoard().Ways[0]; !slices.ContainsFunc(w.Result.Doors, func(d reach.Door) bool { return d.Name == workspace.DoorPlain }) {
 		t.Errorf("doors %+v", w.Result.Doors)
 	}
 	// Nothing of it is on the trace, nor among the stand-in's strangers.
@@ -290,7 +290,7 @@ func TestStayingInAtARealBroker(t *testing.T) {
 	b.StartReach()
 	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
 	r := b.ReachBoard().Ways[0].Result
-	if !r.In() || !slices.ContainsFunc(r.Doors, func(d reach.Door) bool { return d.Name == reach.DoorAnonymous }) {
+	if !r.In() || !slices.ContainsFunc(r.Doors, func(d reach.Door) bool { return d.Name == workspace.DoorAnonymous }) {
 		t.Errorf("%+v", r)
 	}
 }

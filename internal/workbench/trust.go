@@ -5,7 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"io/fs"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -119,8 +119,7 @@ func (b *Bench) StartSurvey(t reach.Target) error {
 	if err != nil {
 		return err
 	}
-	broker, _, _ := strings.Cut(t.Name, "/")
-	if b.standins[broker] != nil { // its authority can make what is needed
+	if b.standins[t.Broker()] != nil { // its authority can make what is needed
 		if err := b.standInCertificates(&o); err != nil {
 			return err
 		}
@@ -276,12 +275,8 @@ func (b *Bench) ExportCA(name string, cas []*x509.Certificate, fetched bool) err
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already: choose another name", name)
-	} else if err != nil {
-		return fmt.Errorf("it cannot be written: %w", err)
-	}
-	_, err = f.Write(data)
-	return errors.Join(err, f.Close())
+	return create(name, func(w io.Writer) error {
+		_, err := w.Write(data)
+		return err
+	})
 }

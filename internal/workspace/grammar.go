@@ -39,9 +39,9 @@ var Shapes = []Shape{
 		{"intrusive", "string", false, "\"allowed\" lets checks run that throw clients out or fail logins on purpose."},
 	}},
 	{"accepted", "Doors that stay open on purpose, each with the reason.", []Key{
-		{"anonymous", "string", false, "Clients without credentials get in, because …"},
-		{"plain", "string", false, "A plain listener stands beside a TLS one, because …"},
-		{"everything", "string", false, "A login may read everything, because …"},
+		{DoorAnonymous, "string", false, "Clients without credentials get in, because …"},
+		{DoorPlain, "string", false, "A plain listener stands beside a TLS one, because …"},
+		{DoorAlmighty, "string", false, "A login may read everything, because …"},
 	}},
 	{"listener", "One way into a broker.", []Key{
 		{"url", "string", true, "mqtt://HOST:PORT over TCP, mqtts:// over TLS, ws://HOST:PORT/PATH and wss:// over WebSocket, unix:///PATH over a local socket."},

@@ -209,11 +209,11 @@ func (l *loader) broker(e entry) {
 	if a := f["accepted"]; a.exists() {
 		b.Accepted = map[string]string{}
 		af := a.fields("accepted", "what is accepted at broker "+e.key)
-		for _, door := range Doors {
-			if d := af[door]; d.exists() {
-				if b.Accepted[door] = d.str(door); b.Accepted[door] == "" || b.Accepted[door] == "true" {
-					d.fail("write why, in a few words", "%s is accepted without a reason", door)
-				}
+		for door, d := range af {
+			if reason := d.str(door); reason == "" || reason == "true" {
+				d.fail("write why, in a few words", "%s is accepted without a reason", door)
+			} else {
+				b.Accepted[door] = reason
 			}
 		}
 	}

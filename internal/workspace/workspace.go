@@ -74,12 +74,17 @@ type Broker struct {
 	Anonymous *bool // nil: not said
 	Version   packet.Version
 	Intrusive bool
-	// Accepted are doors that stay open on purpose, with the reason; see [Doors].
+	// Accepted are doors that stay open on purpose, with the reason; see [DoorAnonymous].
 	Accepted map[string]string
 }
 
-// Doors are the names of what can be left open at a broker, and accepted with a reason.
-var Doors = []string{"anonymous", "plain", "everything"}
+// The doors that can be left open at a broker, and accepted with a reason: the keys of the
+// shape "accepted".
+const (
+	DoorAnonymous = "anonymous"
+	DoorPlain     = "plain"
+	DoorAlmighty  = "everything"
+)
 
 // Listener is one way into a broker.
 type Listener struct {

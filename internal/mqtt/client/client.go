@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -144,6 +145,10 @@ type flight struct {
 	code  packet.ReasonCode
 	err   error
 }
+
+// NewID makes up a client identifier that every server must take: letters and digits, at most
+// 23 (3.1.1 §3.1.3.1).
+func NewID() string { return fmt.Sprintf("hodstone%08d", rand.Uint32N(100_000_000)) }
 
 // New returns a client that is not connected.
 func New(o Options) *Client {

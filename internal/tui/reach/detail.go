@@ -2,7 +2,6 @@ package reach
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -116,12 +115,4 @@ func lineStyle(t *look.Theme, l string) look.Style {
 		return t.Dim
 	}
 	return t.Text
-}
-
-func sortedNames(m map[string]int) (out []string) {
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }

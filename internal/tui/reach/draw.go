@@ -12,7 +12,7 @@ import (
 )
 
 // allStages are the columns of the drawing.
-var allStages = []core.Stage{core.StageName, core.StageTCP, core.StageTLS, core.StageUpgrade, core.StageConnect, core.StageRoundTrip}
+var allStages = core.Stages(link.Endpoint{TLS: true, WebSocket: true})
 
 // columns are where the stages stand.
 type columns struct{ label, width int }
@@ -148,7 +148,7 @@ func (s *Screen) rows(w *workbench.ReachState, width int, t *look.Theme) (out []
 // firstOf tells whether a way is the first of its broker's.
 func (s *Screen) firstOf(w *workbench.ReachState) bool {
 	for i := range s.board.Ways {
-		if brokerOf(s.board.Ways[i].Target.Name) == brokerOf(w.Target.Name) {
+		if s.board.Ways[i].Target.Broker() == w.Target.Broker() {
 			return &s.board.Ways[i] == w
 		}
 	}

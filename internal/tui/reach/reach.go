@@ -131,18 +131,9 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 // broker is the broker of the way with the cursor, or "".
 func (s *Screen) broker() string {
 	if s.at < len(s.board.Ways) {
-		return brokerOf(s.board.Ways[s.at].Target.Name)
+		return s.board.Ways[s.at].Target.Broker()
 	}
 	return ""
-}
-
-func brokerOf(name string) string {
-	for i, c := range name {
-		if c == '/' {
-			return name[:i]
-		}
-	}
-	return name
 }
 
 // Paste takes pasted text.

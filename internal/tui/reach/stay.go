@@ -2,6 +2,8 @@ package reach
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,7 +88,7 @@ func (s *Screen) drawStay(c look.Canvas) {
 
 func reconnects(stay *core.Stay) string {
 	var parts []string
-	for _, name := range sortedNames(stay.Reconnects) {
+	for _, name := range slices.Sorted(maps.Keys(stay.Reconnects)) {
 		parts = append(parts, fmt.Sprintf("%s %d×", name, stay.Reconnects[name]))
 	}
 	return strings.Join(parts, ", ")

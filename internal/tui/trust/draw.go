@@ -2,6 +2,7 @@ package trust
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -43,26 +44,9 @@ type axis struct {
 	x, w     int
 }
 
-// axisOf spans what matters: from the oldest begin to the latest end, but at most a year back
-// and two ahead.
 func (s *Screen) axisOf(x, w int) axis {
-	now := s.inventory.At
-	a := axis{from: now.AddDate(0, -1, 0), to: now.AddDate(0, 3, 0), x: x, w: w}
-	for _, c := range s.inventory.Certificates {
-		if c.NotBefore.Before(a.from) {
-			a.from = c.NotBefore
-		}
-		if c.NotAfter.After(a.to) {
-			a.to = c.NotAfter
-		}
-	}
-	if least := now.AddDate(-1, 0, 0); a.from.Before(least) {
-		a.from = least
-	}
-	if most := now.AddDate(1, 0, 0); a.to.After(most) {
-		a.to = most
-	}
-	return a
+	from, to := s.inventory.Span()
+	return axis{from, to, x, w}
 }
 
 // at is the column of a time, and whether it lies on the axis.
@@ -75,7 +59,7 @@ func (s *Screen) drawBars(c look.Canvas) {
 	t := c.Theme
 	title := "credentials"
 	if len(s.paths) == 1 {
-		title += " in " + base(s.paths[0])
+		title += " in " + filepath.Base(s.paths[0])
 	}
 	c.Rule(0, title, t.Strong)
 	nameW := max(20, min(38, c.W/4))
@@ -131,7 +115,7 @@ func (s *Screen) drawBars(c look.Canvas) {
 				c.Text(nameW+3, y, look.Clip(string(r.certificate.Role), roleW), t.Dim)
 				key, keyStyle := "○ no key", t.Old
 				if r.certificate.Key != nil {
-					key, keyStyle = "⚷ "+base(r.certificate.Key.Files[0]), t.Ours
+					key, keyStyle = "⚷ "+filepath.Base(r.certificate.Key.Files[0]), t.Ours
 				} else if r.certificate.IsCA {
 					key = ""
 				}
@@ -245,7 +229,7 @@ func (s *Screen) drawAbout(c look.Canvas) {
 		}
 		where := ""
 		if f.Where != r.title() && (r.file == nil || f.Where != r.file.Name) {
-			where = base(f.Where) + ": "
+			where = filepath.Base(f.Where) + ": "
 		}
 		put(sign+" "+string(f.Severity), where+f.What, st)
 		if f.Remedy != "" {
@@ -262,7 +246,7 @@ func (s *Screen) drawAbout(c look.Canvas) {
 			put("names", strings.Join(names, ", "), t.Text)
 		}
 		put("use", strings.Join(core.Usages(x.Certificate), ", "), t.Text)
-		put("files", strings.Join(bases(r.files()), ", "), t.Text)
+		put("files", strings.Join(report.Bases(r.files()), ", "), t.Text)
 		put("SHA-256", core.Fingerprint(x.Certificate), t.Dim)
 		put("signed", x.SignatureAlgorithm.String()+" by "+core.Subject(x.Issuer.String()), t.Dim)
 		if login := s.login(); login != "" {
@@ -286,16 +270,9 @@ func (s *Screen) drawAbout(c look.Canvas) {
 // at, lies in.
 func (s *Screen) dir() string {
 	if len(s.bench.Workspace.Credentials) > 0 && len(s.paths) > 0 {
-		return dirOf(s.paths[0])
+		return filepath.Dir(s.paths[0])
 	}
-	return dirOf(s.bench.Workspace.File)
-}
-
-func dirOf(file string) string {
-	if i := strings.LastIndexAny(file, `/\`); i >= 0 {
-		return file[:i]
-	}
-	return "."
+	return filepath.Dir(s.bench.Workspace.File)
 }
 
 func keyText(c *core.Certificate) string {
@@ -305,16 +282,9 @@ func keyText(c *core.Certificate) string {
 	case c.Key == nil:
 		return "; its private key is not here"
 	}
-	s := "; its private key is in " + strings.Join(bases(c.Key.Files), ", ")
+	s := "; its private key is in " + strings.Join(report.Bases(c.Key.Files), ", ")
 	if c.Key.Locked {
 		s += ", encrypted"
 	}
 	return s
-}
-
-func bases(files []string) (out []string) {
-	for _, f := range files {
-		out = append(out, base(f))
-	}
-	return out
 }

@@ -87,21 +87,7 @@ func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 		head = append(head, part{look.Pad(core.VersionName(x.Version), 5), t.Dim})
 	}
 	out = append(out, head)
-	var ids []uint16
-	tried := 0
-	for _, x := range v.Versions {
-		tried = max(tried, len(x.Tried))
-		for _, id := range x.Suites {
-			known := false
-			for _, y := range ids {
-				known = known || y == id
-			}
-			if !known {
-				ids = append(ids, id)
-			}
-		}
-	}
-	for _, id := range ids {
+	for _, id := range v.Suites() {
 		st := t.Text
 		weak := core.WeakSuite(id)
 		if weak != "" {

@@ -6,7 +6,7 @@ package trust
 import (
 	"crypto/x509"
 	"fmt"
-	"strings"
+	"path/filepath"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -211,12 +211,7 @@ func (s *Screen) cas() (out []*x509.Certificate, fetched bool) {
 		return s.inventory.CAs(), false
 	}
 	if x := s.survey.Survey; x != nil {
-		if x.Presented.Root != nil {
-			return []*x509.Certificate{x.Presented.Root}, false
-		}
-		if x.Fetched != nil {
-			return []*x509.Certificate{x.Fetched}, true
-		}
+		return x.TrustedCAs()
 	}
 	return nil, false
 }
@@ -300,58 +295,28 @@ func (r *row) title() string {
 	case r.certificate != nil:
 		return r.certificate.Title()
 	case r.file != nil:
-		return base(r.file.Name)
+		return filepath.Base(r.file.Name)
 	}
 	return r.missing
 }
-
-func base(name string) string { return name[strings.LastIndexAny(name, `/\`)+1:] }
 
 // rowsOf puts certificates under their signers, then lists the files that hold none.
 func rowsOf(v *core.Inventory) (out []row) {
 	if v == nil {
 		return nil
 	}
-	used := map[*core.Certificate]bool{}
-	var under func(parent *core.Certificate, depth int)
-	under = func(parent *core.Certificate, depth int) {
-		for _, c := range v.Certificates {
-			if used[c] || len(c.Chain) < 2 || c.Chain[1] != parent {
-				continue
-			}
-			used[c] = true
-			out = append(out, row{certificate: c, depth: depth})
-			under(c, depth+1)
-		}
-	}
-	for _, c := range v.Certificates {
-		if len(c.Chain) == 1 && c.Missing == "" && !used[c] {
-			used[c] = true
-			out = append(out, row{certificate: c})
-			under(c, 1)
-		}
-	}
-	missing := map[string]bool{}
-	for _, c := range v.Certificates {
-		if len(c.Chain) != 1 || c.Missing == "" || used[c] {
-			continue
-		}
-		if !missing[c.Missing] {
-			missing[c.Missing] = true
-			out = append(out, row{missing: c.Missing})
-			for _, d := range v.Certificates {
-				if len(d.Chain) == 1 && d.Missing == c.Missing && !used[d] {
-					used[d] = true
-					out = append(out, row{certificate: d, depth: 1})
-					under(d, 2)
-				}
+	missing := ""
+	for _, c := range v.Tree() {
+		top := c.Chain[len(c.Chain)-1]
+		depth := len(c.Chain) - 1
+		if top.Missing != "" {
+			depth++ // below the signer that is not there
+			if top.Missing != missing {
+				missing = top.Missing
+				out = append(out, row{missing: missing})
 			}
 		}
-	}
-	for _, c := range v.Certificates { // whatever hangs in a circle
-		if !used[c] {
-			out = append(out, row{certificate: c})
-		}
+		out = append(out, row{certificate: c, depth: depth})
 	}
 	for _, f := range v.Files {
 		if !f.Has(core.KindCertificate) && !keyIsUsed(v, f) {
