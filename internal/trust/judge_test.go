@@ -169,3 +169,45 @@ func TestRolesUsagesAndNames(t *testing.T) {
 		t.Errorf("the CA is called %s", got)
 	}
 }
+
+// TestCertificatesStandBelowTheirSigners: whatever the order of the files, and those without
+// their signer last.
+func TestCertificatesStandBelowTheirSigners(t *testing.T) {
+	p, other := newPot(t), must(NewAuthority("elsewhere"))
+	visitor := must(other.Issue(Request{CommonName: "visitor"}))
+	v := Examine(holding(visitor.Leaf, p.pen.Leaf, p.a.Intermediate(), p.old.Leaf, p.a.Root()), Options{})
+	var titles []string
+	for _, c := range v.Tree() {
+		titles = append(titles, fmt.Sprintf("%d %s", len(c.Chain)-1, c.Title()))
+	}
+	if got := strings.Join(titles, ", "); got != "0 marrow voe root, 1 marrow voe intermediate, 2 pen-1, 2 barge, 0 visitor" {
+		t.Error(got)
+	}
+	from, to := v.Span()
+	if day := 24 * time.Hour; v.At.Sub(from) < 27*day || v.At.Sub(from) > 32*day || to.Sub(v.At) < 88*day || to.Sub(v.At) > 93*day {
+		t.Errorf("the axis goes from %s to %s", Day(from), Day(to))
+	}
+	late := Examine(holding(must(NewLongAuthority("old")).Root()), Options{})
+	if from, to := late.Span(); !from.Equal(late.At.AddDate(-1, 0, 0)) || !to.Equal(late.At.AddDate(1, 0, 0)) {
+		t.Errorf("the axis goes from %s to %s", Day(from), Day(to))
+	}
+	s := Survey{Versions: []VersionTried{{Suites: []uint16{3, 1}}, {Suites: []uint16{1, 2}}}, Presented: Presented{Chain: []*x509.Certificate{visitor.Leaf, other.Intermediate()}}}
+	if got := s.Suites(); !slices.Equal(got, []uint16{3, 1, 2}) {
+		t.Errorf("suites %v", got)
+	}
+	if cas, fetched := s.TrustedCAs(); len(cas) != 1 || !cas[0].Equal(other.Intermediate()) || !fetched {
+		t.Errorf("%d CAs, fetched %v", len(cas), fetched)
+	}
+	s.Presented.Root = other.Root()
+	if cas, fetched := s.TrustedCAs(); !cas[0].Equal(other.Root()) || fetched {
+		t.Errorf("%d CAs, fetched %v", len(cas), fetched)
+	}
+	for text, want := range map[string]string{"remote error: tls: unknown certificate authority": "unknown_ca", "read: remote error: tls: error decrypting message": "decrypt_error", "tls: bad": "", "remote error: tls: alert(250)": "alert(250)"} {
+		if got := AlertOf(fmt.Errorf("%s", text)); got != want {
+			t.Errorf("%q is the alert %q, want %q", text, got, want)
+		}
+	}
+	if AlertOf(nil) != "" {
+		t.Error("an alert out of nothing")
+	}
+}

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -12,6 +13,9 @@ import (
 	"hodstone/internal/tui/sequence"
 	"hodstone/internal/workbench"
 )
+
+// gaps are what stands between columns.
+var gaps = regexp.MustCompile(` {3,}`)
 
 // detail is a way, opened: all that was found out, and the packets that went over.
 type detail struct {
@@ -88,6 +92,9 @@ func (d *detail) draw(c look.Canvas) {
 	var lines []string
 	for _, l := range report.ReachLines(r) {
 		lead := len(l) - len(strings.TrimLeft(l, " "))
+		if look.Width(l) > c.W-2 { // columns close up before they wrap
+			l = l[:lead] + gaps.ReplaceAllString(l[lead:], "  ")
+		}
 		for i, part := range look.Wrap(l, c.W-2) {
 			if i > 0 {
 				part = strings.Repeat(" ", min(lead+2, 12)) + part
