@@ -35,6 +35,10 @@ type Options struct {
 	Anonymous bool
 	// Persistence keeps sessions and retained messages over restarts by SIGTERM.
 	Persistence bool
+	// Users are more users, with [Password]; Rights is the content of the file of rights, ""
+	// for none.
+	Users  []string
+	Rights string
 	// Lines are added to the configuration.
 	Lines string
 }
@@ -81,8 +85,17 @@ func Start(t testing.TB, o Options) *Broker {
 		if err := os.WriteFile(passwords, nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if out, err := exec.Command("mosquitto_passwd", "-b", passwords, Username, Password).CombinedOutput(); err != nil {
-			t.Fatalf("%v\n%s", err, out)
+		for _, u := range append([]string{Username}, o.Users...) {
+			if out, err := exec.Command("mosquitto_passwd", "-b", passwords, u, Password).CombinedOutput(); err != nil {
+				t.Fatalf("%v\n%s", err, out)
+			}
+		}
+		if o.Rights != "" {
+			rights := filepath.Join(dir, "rights")
+			if err := os.WriteFile(rights, []byte(o.Rights), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			config += "acl_file " + rights + "\n"
 		}
 		config += "log_type all\nallow_anonymous false\npassword_file " + passwords + "\n"
 		secure := b.certificates(dir)

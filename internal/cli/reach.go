@@ -39,9 +39,10 @@ tried on its own and timed: name, TCP, TLS, upgrade to WebSocket, CONNECT, and a
 is published and received on a topic of its own. Where a stage fails, the cause is looked for,
 and told with what to try next.
 
-It makes some dozens of connections, under client identifiers and topics of its own
-(hodstone/…), and clears what it stores. Credentials go out only as part of the way in; with a
-workspace, logins of its devices are tried too, to see what they may read.
+It makes some dozens of connections, under client identifiers and topics of its own (hodstone/…
+and hodstone-…), and clears what it stores. Credentials go out only as part of the way in; with a
+workspace, logins of its devices are tried too, to see whether they may read or publish what is
+none of theirs.
 
 With a workspace, all listeners of its brokers are tried and looked at together. --from reads
 connection details as people get them: a URL, lines such as 'host: …' and 'port: …', an
@@ -54,7 +55,7 @@ workspace; 3: at least one way does not lead in.`,
 	fl := c.Flags()
 	fl.StringVar(&f.broker, "broker", "", "with a workspace: only this BROKER or BROKER/LISTENER")
 	fl.StringVar(&f.from, "from", "", "read connection details from this file; - for standard input")
-	fl.StringVar(&f.clientID, "client-id", "", "with a URL: the client identifier; made up by default")
+	fl.StringVar(&f.clientID, "client-id", "", "with a URL: the client identifier, made up by default; whoever is in with it is thrown out, and its session ends")
 	fl.StringVar(&f.version, "protocol-version", "", "with a URL: only 3.1, 3.1.1 or 5; by default 5 and 3.1.1")
 	fl.StringVar(&f.anonymous, "anonymous", "", "with a URL: allowed or refused, what is meant for clients without credentials")
 	fl.BoolVar(&f.intrusive, "intrusive", false, "try a wrong password too")
@@ -140,6 +141,9 @@ func plainWarning(w io.Writer, rawURL string, l *workspace.Login) {
 
 func (f *reachFlags) complete(t *reach.Target) error {
 	t.Intrusive, t.ClientID = f.intrusive, f.clientID
+	if t.Login != nil {
+		t.Logins = []*workspace.Login{t.Login}
+	}
 	if f.version != "" {
 		v, err := packet.ParseVersion(f.version)
 		if err != nil {

@@ -44,7 +44,7 @@ func (r *runner) judge() {
 		r.find(trust.Worry, "use a TLS listener for logins", "a password went over a plain link to %s: %s", e.Address, where)
 	}
 	for _, a := range r.result.Answers {
-		if a.Who != "no login" {
+		if a.Who != NoLogin {
 			if !a.Kept() {
 				r.find(trust.Broken, "see the broker's configuration of logins", "%s: %s, which was not intended", a.Who, a.Seen)
 			}
@@ -52,7 +52,7 @@ func (r *runner) judge() {
 		}
 		switch {
 		case a.In:
-			r.result.door(workspace.DoorAnonymous, "turn anonymous access off", "clients without credentials get in")
+			r.result.door(workspace.DoorAnonymous, "turn anonymous access off", "clients without credentials get in%s", r.result.anonymousMay())
 			if t.Anonymous != nil && !*t.Anonymous {
 				r.find(trust.Broken, "turn anonymous access off", "no login: let in, which was not intended")
 			}
@@ -60,12 +60,8 @@ func (r *runner) judge() {
 			r.find(trust.Note, "", "authentication is on: refused without a login, in with one")
 		}
 	}
-	if n := len(r.result.MayAll); n > 0 {
-		names := r.result.MayAll
-		if n > 4 {
-			names = append(slices.Clone(names[:4]), fmt.Sprintf("%d more", n-4))
-		}
-		r.result.door(workspace.DoorAlmighty, "give each login rights to its own topics", "may read everything: %s", strings.Join(names, ", "))
+	if what := almighty(r.result.Rights); what != "" {
+		r.result.door(workspace.DoorAlmighty, "give each login rights to its own topics", "%s", what)
 	}
 	taken, other := "", ""
 	for _, v := range r.result.Versions {
@@ -86,6 +82,22 @@ func (r *runner) judge() {
 			r.find(trust.Worry, "give the login the right, or try with another", "in, but the round trip failed: %s", s.Learnt)
 		}
 	}
+}
+
+// anonymousMay words what clients without credentials may do, as far as that was found out.
+func (res *Result) anonymousMay() string {
+	for _, x := range res.Rights {
+		switch {
+		case x.Login != NoLogin:
+		case x.Reads && x.Writes:
+			return ", and may read and publish everything"
+		case x.Reads:
+			return ", and may read everything"
+		case x.Writes:
+			return ", and may publish on any topic"
+		}
+	}
+	return ""
 }
 
 // PlainPassword tells whether a target's password or token goes over a link that is not

@@ -142,7 +142,15 @@ func (r *runner) plain(a approach) dialer {
 	return func(ctx context.Context) (net.Conn, error) { return r.dial(ctx, a.address) }
 }
 
-func (r *runner) secured(a approach) dialer {
+func (r *runner) secured(a approach) dialer { return r.wrapped(a, r.tlsConfig(&visit{}, a)) }
+
+// unverified is how the layer above TLS is looked at where the URL says nothing of TLS, so
+// that there is no CA to verify with. Nothing of ours goes over it.
+func (r *runner) unverified(a approach) dialer {
+	return r.wrapped(a, &tls.Config{ServerName: r.serverName(), InsecureSkipVerify: true})
+}
+
+func (r *runner) wrapped(a approach, config *tls.Config) dialer {
 	return func(ctx context.Context) (net.Conn, error) {
 		c, err := r.dial(ctx, a.address)
 		if err != nil {
@@ -150,7 +158,7 @@ func (r *runner) secured(a approach) dialer {
 		}
 		ctx, cancel := context.WithTimeout(ctx, r.o.Wait)
 		defer cancel()
-		s := tls.Client(c, r.tlsConfig(&visit{}, a))
+		s := tls.Client(c, config)
 		if err := s.HandshakeContext(ctx); err != nil {
 			c.Close()
 			return nil, err
@@ -176,7 +184,7 @@ func (r *runner) answers(ctx context.Context, a approach) *Diagnosis {
 	}
 	switch got.kind {
 	case kindTLS: // and the URL is a plain one
-		return say(PlainToTLS, "this is a TLS port, and the client speaks to it in the clear", "write "+url(map[bool]string{true: "wss", false: "mqtts"}[e.WebSocket], pathOf(e.URL)))
+		return r.plainToTLS(ctx, a, got.words)
 	case kindMQTT:
 		switch {
 		case e.TLS && layer == "plain":
@@ -209,6 +217,35 @@ func (r *runner) answers(ctx context.Context, a approach) *Diagnosis {
 		return say(SilentServer, "something takes the connection, and says nothing to MQTT, TLS or HTTP", "a broker that hangs, a forwarder without a broker behind it, or another kind of device: is it the right port?")
 	}
 	return nil
+}
+
+// plainToTLS diagnoses a plain URL for a TLS port, by what answers inside the TLS; page is the
+// HTTP that it speaks to clients who come in the clear, "" for none.
+func (r *runner) plainToTLS(ctx context.Context, a approach, page string) *Diagnosis {
+	e := r.endpoint
+	d := &Diagnosis{Cause: PlainToTLS, What: "this is a TLS port, and the client speaks to it in the clear"}
+	scheme, path := "mqtts", ""
+	if e.WebSocket {
+		scheme, path = "wss", pathOf(e.URL)
+	}
+	inside := sniff(ctx, r.unverified(a), r.o.Wait, e.Host, true)
+	if inside.kind != kindMQTT && inside.kind != kindSocket && page != "" {
+		inside = answerer{kind: kindHTTP, words: page}
+	}
+	switch inside.kind {
+	case kindMQTT:
+		scheme, path = "mqtts", ""
+	case kindSocket:
+		scheme, path = "wss", inside.path
+	case kindHTTP:
+		if !e.WebSocket {
+			return &Diagnosis{Cause: HTTPServer, What: "an HTTP server over TLS answers at this port, not a broker (" + inside.words + ")", Remedy: "find the broker's port, mostly 1883, with TLS 8883; this may be its web pages"}
+		}
+	case kindOther:
+		return &Diagnosis{Cause: OtherProtocol, What: "what answers at " + a.address + ", over TLS, is no broker but " + inside.words, Remedy: "find the broker's port, mostly 1883, with TLS 8883"}
+	}
+	d.Remedy = fmt.Sprintf("write %s://%s%s", scheme, e.Address, path)
+	return d
 }
 
 func pathOf(url string) string {
@@ -250,7 +287,8 @@ func (r *runner) upgradeDiagnosis(ctx context.Context, v *visit, a approach) *Di
 	set := func(c Cause, what, remedy string) { d.Cause, d.What, d.Remedy = c, what, remedy }
 	if !r.endpoint.TLS && up.Status == http.StatusBadRequest {
 		if got := sniff(ctx, r.plain(a), r.o.Wait, r.endpoint.Host, false); got.kind == kindTLS {
-			set(PlainToTLS, "this is a TLS port, and the client speaks to it in the clear", "write wss:// in place of ws://")
+			d := r.plainToTLS(ctx, a, "")
+			d.Seen = seen
 			return d
 		}
 	}
@@ -301,6 +339,11 @@ func (r *runner) connectDiagnosis(ctx context.Context, v *visit, a approach) *Di
 		return &Diagnosis{Cause: HalfConnack, What: fmt.Sprintf("the answer breaks off in the middle of CONNACK, after %d bytes", len(first)), Remedy: "a broker that crashes, or a proxy that cuts: see both logs", Seen: hexBytes(first)}
 	case len(first) > 0 && (h.kind == kindTLS || h.kind == kindHTTP || h.kind == kindOther && (isText(first) || !looksLikePacket(first))):
 		if d := r.answers(ctx, a); d != nil {
+			d.Seen = "the server's first bytes: " + hexBytes(first)
+			if isText(first) {
+				line, _, _ := strings.Cut(string(first), "\n")
+				d.Seen = fmt.Sprintf("the server's first words: %q", clip(strings.TrimRight(line, "\r")))
+			}
 			return d
 		}
 	case ended != nil && ended.Broken != nil:

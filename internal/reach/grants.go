@@ -70,7 +70,7 @@ func grantsOf(a approach, ack *packet.Connack) (out []Grant) {
 	} else {
 		add("keep alive", fmt.Sprintf("%d s", reachKeepAlive), "as asked", "3.2.2.3.14", false)
 	}
-	number(packet.ReceiveMaximum, "receive maximum", "", "3.2.2.3.3", 65535, "")
+	number(packet.ReceiveMaximum, "receive maximum", "up to 65535", "3.2.2.3.3", 65535, "")
 	number(packet.MaximumQoS, "maximum QoS", "2", "3.2.2.3.4", 2, "")
 	for _, x := range []struct {
 		id           packet.PropertyID
@@ -84,9 +84,9 @@ func grantsOf(a approach, ack *packet.Connack) (out []Grant) {
 		add(x.name, "", word, x.source, off)
 	}
 	if n, told := ps.Int(packet.MaximumPacketSize); told {
-		add("maximum packet size", "", bytesText(int(n)), "3.2.2.3.6", n < 128<<10)
+		add("maximum packet size", "no limit", bytesText(int(n)), "3.2.2.3.6", n < 128<<10)
 	} else {
-		add("maximum packet size", "", "no limit said", "3.2.2.3.6", false)
+		add("maximum packet size", "no limit", "no limit said", "3.2.2.3.6", false)
 	}
 	add("topic aliases", "", fmt.Sprint(ps.IntOr(packet.TopicAliasMaximum, 0)), "3.2.2.3.8", false)
 	if id, told := ps.Str(packet.AssignedClientID); told {
@@ -136,15 +136,7 @@ func (r *runner) inside(ctx context.Context, address string) {
 			break
 		}
 	}
-	for _, l := range r.target.Logins {
-		if ctx.Err() != nil {
-			return
-		}
-		r.say("what %s may read", l.Name)
-		if r.mayReadAll(ctx, address, l) {
-			r.result.MayAll = append(r.result.MayAll, l.Name)
-		}
-	}
+	r.rights(ctx, address)
 }
 
 // others comes with other credentials: without any, and with a wrong password where that is
@@ -152,13 +144,15 @@ func (r *runner) inside(ctx context.Context, address string) {
 func (r *runner) others(ctx context.Context, address string) {
 	version := r.target.Versions[0]
 	come := func(who string, l *workspace.Login, intended *bool) {
-		x := r.visit(ctx, approach{name: who, address: address, version: version, login: l})
+		x := r.visit(ctx, approach{name: who, address: address, version: version, login: l, id: r.target.ClientID})
 		defer x.end()
 		a := Answer{Who: who, In: x.err == nil, Seen: "in", Intended: intended}
 		var rejected *client.RefusedError
 		var ended *client.EndedError
 		switch {
 		case x.err == nil:
+		case errors.As(x.err, &rejected) && refused(rejected.Code, version, true, "", "").Cause == ClientID:
+			return
 		case errors.As(x.err, &rejected):
 			a.Seen = fmt.Sprintf("CONNACK %s, %s", rejected.Code.Code(packet.CONNACK, version), rejected.Code.In(packet.CONNACK, version))
 		case errors.As(x.err, &ended) && x.failed == StageConnect && ctx.Err() == nil:
@@ -171,33 +165,16 @@ func (r *runner) others(ctx context.Context, address string) {
 	yes, no := true, false
 	l := r.target.Login
 	if l == nil {
-		r.result.Answers = append(r.result.Answers, Answer{Who: "no login", In: true, Seen: "in", Intended: r.target.Anonymous})
+		r.result.Answers = append(r.result.Answers, Answer{Who: NoLogin, In: true, Seen: "in", Intended: r.target.Anonymous})
 		return
 	}
 	r.result.Answers = append(r.result.Answers, Answer{Who: "login " + l.Name, In: true, Seen: "in", Intended: &yes})
-	come("no login", nil, r.target.Anonymous)
+	come(NoLogin, nil, r.target.Anonymous)
 	if r.target.Intrusive && l.HasPassword {
 		wrong := *l
 		wrong.Password, wrong.SCRAM = workspace.NewSecret("not-"+client.NewID()), false
 		come("wrong password", &wrong, &no)
 	}
-}
-
-// mayReadAll subscribes to everything as the login, and leaves at once.
-func (r *runner) mayReadAll(ctx context.Context, address string, l *workspace.Login) bool {
-	x := r.visit(ctx, approach{name: "login " + l.Name, address: address, version: r.target.Versions[0], login: l})
-	defer x.end()
-	if x.err != nil {
-		return false
-	}
-	ctx, cancel := context.WithTimeout(ctx, r.o.Wait)
-	defer cancel()
-	s := packet.Subscription{Filter: "#"}
-	if r.target.Versions[0] == packet.V5 {
-		s.RetainHandling = packet.RetainDontSend
-	}
-	ack, err := x.client.Subscribe(ctx, []packet.Subscription{s})
-	return err == nil && len(ack.Codes) == 1 && ack.Codes[0] <= 2
 }
 
 // probe finds by trying what the older versions have no word for.
@@ -206,29 +183,30 @@ func (r *runner) probe(ctx context.Context, address string, v packet.Version) {
 	add := func(name, asked, granted, source string, less bool) {
 		r.result.Grants = append(r.result.Grants, Grant{Name: name + " (" + v.String() + ")", Asked: asked, Granted: granted, Less: less, Probed: true, Source: "3.1.1 §" + source})
 	}
-	enter := func(a approach) *visit { return r.visit(ctx, a) }
-	if longest, told := r.longestID(ctx, base); told {
-		add("client identifier", "", fmt.Sprintf("at least %d characters", longest), "3.1.3.1", longest < 23)
+	enter := func(a approach) (in, known bool, v *visit) {
+		v = r.visit(ctx, a)
+		v.end()
+		return v.err == nil, v.err == nil || turnedAway(v.err), v
 	}
+	r.probeID(base, enter, add)
+	// A session kept: what is there when the client comes again. The name it comes by must be
+	// one that is let in.
 	a := base
-	a.id = emptyID
-	x := enter(a)
-	x.end()
-	add("empty client identifier", "", map[bool]string{true: "taken", false: "refused"}[x.err == nil], "3.1.3.1", false)
-	// A session kept: what is there when the client comes again.
-	a = base
-	a.id, a.keep = client.NewID(), true
-	if x = enter(a); x.err == nil {
-		_, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: "hodstone/reach/" + a.id, QoS: 1}})
+	if a.id, a.keep = client.NewID(), true; r.target.ClientID != "" {
+		a.id = r.target.ClientID
+	}
+	x := r.visit(ctx, a)
+	if x.err == nil {
+		stage, cancel := context.WithTimeout(ctx, r.o.Wait)
+		_, err := x.client.Subscribe(stage, []packet.Subscription{{Filter: "hodstone/reach/" + a.id, QoS: 1}})
+		cancel()
 		x.end()
-		again := enter(a)
-		kept := again.err == nil && err == nil && again.ack.SessionPresent
-		again.end()
-		if v != packet.V31 { // which does not tell
+		if in, _, again := enter(a); in && err == nil && v != packet.V31 { // which does not tell
+			kept := again.ack.SessionPresent
 			add("kept session", "clean session 0", map[bool]string{true: "kept", false: "not kept"}[kept], "3.1.2.4", !kept)
 		}
 		a.keep = false
-		enter(a).end() // it is cleared again
+		enter(a) // it is cleared again
 	}
 	r.probeMessages(ctx, base, add)
 }
@@ -273,31 +251,68 @@ func (r *runner) probeMessages(ctx context.Context, a approach, add func(name, a
 	add("retained messages", "", map[bool]string{true: "kept", false: "not kept"}[kept], "3.3.1.3", !kept)
 }
 
-// longestID finds how long a client identifier may be, by doubling and halving up to 1,024
-// characters.
-func (r *runner) longestID(ctx context.Context, a approach) (int, bool) {
-	taken := func(n int) bool {
-		id := client.NewID()
-		b := a
-		b.id = id + strings.Repeat("x", max(0, n-len(id)))
-		x := r.visit(ctx, b)
-		x.end()
-		return x.err == nil
+// turnedAway tells whether the broker did not want the client, rather than not being reached.
+func turnedAway(err error) bool {
+	var rejected *client.RefusedError
+	var ended *client.EndedError
+	return errors.As(err, &rejected) || errors.As(err, &ended)
+}
+
+// probeID finds which client identifiers are taken: an empty one, and how long they may be,
+// by doubling and halving up to 1,024 characters. Where the broker has a rule of its own for
+// them, a made-up one is not taken at all, and says nothing of the length.
+func (r *runner) probeID(base approach, enter func(approach) (in, known bool, v *visit), add func(name, asked, granted, source string, less bool)) {
+	taken := func(n int) (in, known bool) {
+		b := base
+		b.id = client.NewID()
+		b.id += strings.Repeat("x", max(0, n-len(b.id)))
+		in, known, _ = enter(b)
+		return in, known
 	}
-	const most = 1024
-	if !taken(23) {
-		return 22, true
+	const least, most = 23, 1024
+	switch in, known := taken(0); {
+	case !known:
+		return
+	case !in:
+		add("client identifier", "a made-up one", "refused: the broker has a rule for it", "3.1.3.1", false)
+	default:
+		if longest, known := longestID(taken, least, most); known {
+			add("client identifier", fmt.Sprintf("%d at least", least), fmt.Sprintf("%d%s characters", longest, map[bool]string{true: "+"}[longest == most]), "3.1.3.1", longest < least)
+		}
 	}
-	if taken(most) {
-		return most, true
+	b := base
+	b.id = emptyID
+	if in, known, _ := enter(b); known {
+		add("empty client identifier", "", map[bool]string{true: "taken", false: "refused"}[in], "3.1.3.1", false)
 	}
-	lo, hi := 23, most
-	for hi-lo > 1 && ctx.Err() == nil {
-		if mid := (lo + hi) / 2; taken(mid) {
+}
+
+// longestID searches for the most characters that are taken; known is false where an attempt
+// said nothing.
+func longestID(taken func(int) (in, known bool), least, most int) (longest int, known bool) {
+	in, known := taken(most)
+	if !known || in {
+		return most, known
+	}
+	lo, hi := 0, most // lo is taken, for a short one was
+	if in, known = taken(least); !known {
+		return 0, false
+	} else if in {
+		lo = least
+	} else {
+		lo, hi = len(client.NewID()), least
+	}
+	for hi-lo > 1 {
+		mid := (lo + hi) / 2
+		in, known := taken(mid)
+		switch {
+		case !known:
+			return 0, false
+		case in:
 			lo = mid
-		} else {
+		default:
 			hi = mid
 		}
 	}
-	return lo, ctx.Err() == nil
+	return lo, true
 }

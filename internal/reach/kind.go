@@ -39,7 +39,7 @@ const (
 // answerer is what was found out about who answers.
 type answerer struct {
 	kind  kind
-	words string // the protocol's name, or its first words
+	words string // the protocol's name, or its first words; with TLS, what HTTP it speaks to those who come in the clear
 	path  string // where it upgrades to WebSocket
 }
 
@@ -66,32 +66,33 @@ func sniff(ctx context.Context, dial dialer, wait time.Duration, host string, in
 	}
 	hello := (&packet.Connect{ClientID: client.NewID(), CleanStart: true, KeepAlive: 30}).Append(nil, packet.V311)
 	got, _, end := ask(ctx, dial, hello, wait)
+	page := answerer{}
 	if len(got) > 0 {
-		if a := heardFrom(got); a.kind != kindHTTP {
-			return a
+		if page = heardFrom(got); page.kind != kindHTTP {
+			return page
 		}
 	}
 	if !insideTLS {
 		a, err := trust.Hello{Version: tls.VersionTLS12, Suites: trust.SuitesOf(tls.VersionTLS12), ServerName: host, Wait: wait}.Ask(ctx, trust.Dialer(dial))
 		if err == nil && (a.Taken || a.Alerted) {
-			return answerer{kind: kindTLS}
+			return answerer{kind: kindTLS, words: page.words}
 		}
 		if b := heardFrom(a.Foreign); b.kind != kindOther && b.kind != kindHTTP {
 			return b
 		}
 	}
 	request := fmt.Sprintf("GET / HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", host)
-	page, _, _ := ask(ctx, dial, []byte(request), wait)
-	if !bytes.HasPrefix(page, []byte("HTTP/")) {
-		page = got // some answer a page that they do not have by closing
+	answer, _, _ := ask(ctx, dial, []byte(request), wait)
+	if !bytes.HasPrefix(answer, []byte("HTTP/")) {
+		answer = got // some answer a page that they do not have by closing
 	}
-	if bytes.HasPrefix(page, []byte("HTTP/")) {
+	if bytes.HasPrefix(answer, []byte("HTTP/")) {
 		if path := socketPath(ctx, dial, host, wait); path != "" {
 			return answerer{kind: kindSocket, path: path}
 		}
 	}
-	if len(page) > 0 {
-		return heardFrom(page)
+	if len(answer) > 0 {
+		return heardFrom(answer)
 	}
 	return answerer{kind: end}
 }

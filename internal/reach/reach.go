@@ -168,8 +168,8 @@ type Result struct {
 	Answers  []Answer // to clients with other credentials
 	Findings []Finding
 	Doors    []Door
-	// MayAll are the logins found to be allowed to read everything.
-	MayAll []string
+	// Rights are what logins were found to be allowed beyond their work.
+	Rights []Rights
 	// Ping is the round trip of a PINGREQ; 0 where none came back.
 	Ping time.Duration
 	// Events are the packets that went over, a client for each thing that was tried.
@@ -221,7 +221,7 @@ type Finding = trust.Finding
 
 // Answer is what a client got that came with other credentials.
 type Answer struct {
-	Who      string // "no login", "wrong password"
+	Who      string // [NoLogin], "wrong password"
 	In       bool
 	Seen     string
 	Intended *bool // nil where the workspace does not say

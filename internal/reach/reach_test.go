@@ -332,6 +332,14 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 		{"plain to a TLS port", func(t *testing.T) string {
 			return strings.Replace(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "mqtts://127.0.0.1:0")[0], "mqtts", "mqtt", 1)
 		}, nil, PlainToTLS, "write mqtts://"},
+		{"plain to a secure WebSocket port", func(t *testing.T) string {
+			return strings.Replace(strings.TrimSuffix(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0], "/mqtt"), "wss", "mqtt", 1)
+		}, nil, PlainToTLS, "/mqtt"},
+		{"plain to an HTTPS server", func(t *testing.T) string { return "mqtt://" + web(t, k.server(trust.Request{}), status(200)) }, nil, HTTPServer, "over TLS"},
+		{"plain to a mail server over TLS", serve(overTLS(k.server(trust.Request{}), banner("220 mail.example ESMTP\r\n"))), nil, OtherProtocol, "over TLS, is no broker but SMTP"},
+		{"WebSocket to a TLS port for MQTT", func(t *testing.T) string {
+			return strings.Replace(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "mqtts://127.0.0.1:0")[0], "mqtts", "ws", 1) + "/mqtt"
+		}, nil, PlainToTLS, "write mqtts://"},
 		{"TLS to a plain port", func(t *testing.T) string { return strings.Replace(limits(standin.Limits{})(t), "mqtt", "mqtts", 1) }, nil, TLSToPlain, "write mqtt://"},
 		{"TLS to a silent port", func(t *testing.T) string { return strings.Replace(serve(hang)(t), "mqtt", "mqtts", 1) }, nil, SilentServer, ""},
 		{"TLS to an SSH port", func(t *testing.T) string {

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -185,6 +186,7 @@ type approach struct {
 	keep      bool // the session outlives the connection
 	asks      packet.Properties
 	protocols []string // ALPN
+	under     string   // keep only messages whose topics begin so; "" for all
 }
 
 // visit is one attempt to get in, with all that a diagnosis needs.
@@ -352,6 +354,9 @@ func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach
 	o := client.Options{Dial: func(context.Context) (*link.Link, error) { return l, nil }, Version: a.version,
 		Connect: packet.Connect{ClientID: a.id, CleanStart: !a.keep, KeepAlive: reachKeepAlive, Properties: a.asks},
 		Message: func(p *packet.Publish) {
+			if !strings.HasPrefix(p.Topic, a.under) {
+				return // a busy site's
+			}
 			select {
 			case v.messages <- p:
 			default:

@@ -3,6 +3,7 @@ package reach
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/client"
@@ -66,8 +67,10 @@ type Stay struct {
 	Since   time.Time // it is in, or out
 	Samples []Sample
 	Lost    int
-	Gaps    []Gap // oldest first
-	Entries int   // times it got in
+	// Unanswered is when the oldest PINGREQ without an answer was sent; zero for none.
+	Unanswered time.Time
+	Gaps       []Gap // oldest first
+	Entries    int   // times it got in
 	// Reconnects counts how often the broker's other clients came back, by name.
 	Reconnects map[string]int
 	Findings   []Finding
@@ -106,20 +109,44 @@ func (m *Monitor) Stays() (out []Stay) {
 			back[k] = v
 		}
 		s.Reconnects = back
+		s.Unanswered = m.unanswered(b)
 		out = append(out, s)
 	}
 	return out
 }
 
-// Pings returns the latest round trip of each broker's observer.
-func (m *Monitor) Pings() map[string]time.Duration {
-	out := map[string]time.Duration{}
+// Overdue is how long a ping may be without an answer before that is told: longer than sound
+// links take, shorter than any keep alive.
+const Overdue = 3 * time.Second
+
+// Silent returns how long a ping has been without an answer, 0 where that is not overdue.
+func (s *Stay) Silent(now time.Time) time.Duration {
+	if waits := now.Sub(s.Unanswered); s.In && !s.Unanswered.IsZero() && waits > Overdue {
+		return waits
+	}
+	return 0
+}
+
+// Pings returns the latest round trip of each broker's observer, and how long it has been
+// silent.
+func (m *Monitor) Pings(now time.Time) (latest, silent map[string]time.Duration) {
+	latest, silent = map[string]time.Duration{}, map[string]time.Duration{}
 	for name, s := range m.stays {
 		if n := len(s.Samples); n > 0 && s.In {
-			out[name] = s.Samples[n-1].RTT
+			latest[name] = s.Samples[n-1].RTT
 		}
+		state := Stay{In: s.In, Unanswered: m.unanswered(name)}
+		silent[name] = state.Silent(now)
 	}
-	return out
+	return latest, silent
+}
+
+// unanswered is when the oldest PINGREQ without an answer was sent.
+func (m *Monitor) unanswered(broker string) (at time.Time) {
+	if waiting := m.pings[broker]; len(waiting) > 0 {
+		at = waiting[0]
+	}
+	return at
 }
 
 func (m *Monitor) stay(broker string) *Stay {
@@ -136,6 +163,58 @@ func (m *Monitor) stay(broker string) *Stay {
 func (m *Monitor) Purpose(broker, how string, at time.Time) {
 	s := m.stay(broker)
 	s.Gaps = append(s.Gaps, Gap{Purpose: how, Began: at})
+}
+
+// Withdraw takes back what Purpose noted, where it did not come to it.
+func (m *Monitor) Withdraw(broker string) {
+	s := m.stay(broker)
+	if n := len(s.Gaps); n > 0 && s.Gaps[n-1].From.IsZero() {
+		s.Gaps = s.Gaps[:n-1]
+	}
+}
+
+// Bin is a span of a stay's time.
+type Bin struct {
+	Pings int           // that were answered
+	RTT   time.Duration // the longest of theirs
+	// Lost tells that a ping in it was lost, Out that the observer was out in it, if only for
+	// a moment.
+	Lost, Out bool
+}
+
+// Bins sums up the pings and gaps between two times in n equal spans.
+func (s *Stay) Bins(from, to time.Time, n int) []Bin {
+	out := make([]Bin, n)
+	span := to.Sub(from)
+	if n == 0 || span <= 0 {
+		return out
+	}
+	at := func(t time.Time) int { return int(float64(t.Sub(from)) / float64(span) * float64(n)) }
+	for _, x := range s.Samples {
+		i := min(at(x.At), n-1)
+		if x.At.Before(from) || i < 0 || x.At.After(to) {
+			continue
+		}
+		if x.Lost {
+			out[i].Lost = true
+			continue
+		}
+		out[i].Pings++
+		out[i].RTT = max(out[i].RTT, x.RTT)
+	}
+	for _, g := range s.Gaps {
+		end := g.To
+		if end.IsZero() {
+			end = to
+		}
+		if g.From.IsZero() || end.Before(from) || g.From.After(to) {
+			continue
+		}
+		for i := max(0, at(g.From)); i <= min(at(end), n-1); i++ {
+			out[i].Out = true
+		}
+	}
+	return out
 }
 
 // Add takes in an event.
@@ -263,7 +342,7 @@ func (m *Monitor) shared(s *Stay, c *presence, e *trace.Event) {
 		return
 	}
 	for key, other := range m.clients {
-		if other == c || other.id != c.id || len(key) < len(e.Broker) || key[:len(e.Broker)] != e.Broker {
+		if other == c || other.id != c.id || !strings.HasPrefix(key, e.Broker+"\x00") {
 			continue
 		}
 		if since := e.At.Sub(other.sent); since < 0 || since > shareWithin {

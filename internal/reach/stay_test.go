@@ -115,6 +115,65 @@ func TestGapsAreToldWithWhoCausedThem(t *testing.T) {
 	})
 }
 
+// TestAPulledCableIsNoticed: nothing is refused and nothing closed, so that only silence tells.
+func TestAPulledCableIsNoticed(t *testing.T) {
+	watch(t, func(w *watched) {
+		o := w.client("observer", "eyes", trace.RoleObserver, packet.V5)
+		w.enter(o)
+		began := time.Now()
+		ping := func() { o.Ping(context.Background()) }
+		ping()
+		w.m.Purpose("quay", "freeze", time.Now())
+		w.m.Withdraw("quay")
+		if s := w.stay(); len(s.Gaps) != 0 || s.Silent(time.Now()) != 0 {
+			t.Errorf("what did not happen is kept: %+v", s)
+		}
+		time.Sleep(10 * time.Second)
+		w.m.Purpose("quay", "freeze", time.Now())
+		if err := o.Pull(); err != nil {
+			t.Fatal(err)
+		}
+		go ping()
+		time.Sleep(5 * time.Second)
+		s := w.stay()
+		latest, silent := w.m.Pings(time.Now())
+		if got := s.Silent(time.Now()); !s.In || got != 5*time.Second || silent["quay"] != got || latest["quay"] != s.Samples[0].RTT || !s.Gaps[0].From.IsZero() {
+			t.Errorf("silent for %v, %v: %+v", got, silent, s)
+		}
+		<-o.Done()
+		time.Sleep(5 * time.Second)
+		w.enter(o)
+		s = w.stay()
+		if g := s.Gaps[0]; g.Blame != client.BySilence || g.Detection() != 10*time.Second || g.Length(time.Now()) != 5*time.Second || s.Silent(time.Now()) != 0 {
+			t.Errorf("%+v", g)
+		}
+		// In spans of five seconds; the client's keep alive has pinged at 7.5 s and 17.5 s too.
+		got := ""
+		for _, b := range s.Bins(began, began.Add(30*time.Second), 6) {
+			switch {
+			case b.Out:
+				got += "╳"
+			case b.Lost:
+				got += "!"
+			case b.Pings > 0:
+				got += "─"
+			default:
+				got += "."
+			}
+		}
+		if s.Lost != 2 || got != "──!!╳╳" {
+			t.Errorf("drawn %s: %+v", got, s)
+		}
+		if _, err := o.Ping(context.Background()); err != nil {
+			t.Error(err)
+		}
+		o.Close()
+		if err := o.Pull(); err == nil {
+			t.Error("pulled without a link")
+		}
+	})
+}
+
 func TestTwoClientsWithOneIdentifierAreFound(t *testing.T) {
 	for _, v := range []packet.Version{packet.V311, packet.V5} {
 		watch(t, func(w *watched) {

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -44,7 +46,7 @@ func TestAttemptsAreSeenTogether(t *testing.T) {
 		t.Fatal(err)
 	}
 	cas := []*x509.Certificate{kit.Root()}
-	s := broker(t, standin.Options{Logins: []standin.Login{{Name: "pen-1", Password: secretWord, Subscribe: []string{"pen/1/#", "hodstone/#"}}, {Name: "shore", Password: secretWord}}}, &tls.Config{Certificates: []tls.Certificate{kit.Server}}, "mqtt://127.0.0.1:0", "mqtts://127.0.0.1:0")
+	s := broker(t, standin.Options{Logins: []standin.Login{{Name: "pen-1", Password: secretWord, Publish: []string{"pen/1/#"}, Subscribe: []string{"pen/1/#", "hodstone/#"}}, {Name: "shore", Password: secretWord}}}, &tls.Config{Certificates: []tls.Certificate{kit.Server}}, "mqtt://127.0.0.1:0", "mqtts://127.0.0.1:0")
 	open := broker(t, standin.Options{Anonymous: true}, nil, "mqtt://127.0.0.1:0")[0]
 	v6 := broker(t, standin.Options{Anonymous: true}, nil, "mqtt://[::1]:0")[0]
 	_, port6, _ := net.SplitHostPort(strings.TrimPrefix(v6, "mqtt://"))
@@ -67,8 +69,8 @@ func TestAttemptsAreSeenTogether(t *testing.T) {
 		"quay/tcp: note: authentication is on: refused without a login, in with one",
 		"quay/tcp: worry: a password went over a plain link to 127.0.0.1:",
 		"quay/tcp: door plain: a plain listener stands beside a TLS one: quay/tcp (accepted: )",
-		"quay/tcp: door everything: may read everything: shore (accepted: )",
-		"pier/tcp: door anonymous: clients without credentials get in (accepted: until the trial run is over)",
+		"quay/tcp: door everything: may read and publish everything: shore (accepted: )",
+		"pier/tcp: door anonymous: clients without credentials get in, and may read and publish everything (accepted: until the trial run is over)",
 		"pier/tcp: broken: no login: let in, which was not intended",
 		"both/tcp: worry: the broker listens on IPv6 only: in at ::1, not at 127.0.0.1",
 		"all: broken: nobody gets in at 127.0.0.3: barge/old, barge/older still name it; it is used by device feeder, login barge",
@@ -108,7 +110,9 @@ func TestWhatIsGrantedIsFound(t *testing.T) {
 	one := packet.QoS(1)
 	u := broker(t, standin.Options{Anonymous: true, Limits: standin.Limits{MaximumQoS: &one, ReceiveMaximum: 7, ServerKeepAlive: 12, NoRetained: true, NoShared: true, MaximumPacketSize: 4096, NoEmptyClientID: true}}, nil, "mqtt://127.0.0.1:0")[0]
 	sound := broker(t, standin.Options{Anonymous: true}, nil, "mqtt://127.0.0.1:0")[0]
-	rep := Run(context.Background(), []Target{{Name: "a", URL: u}, {Name: "b", URL: sound}}, Options{Wait: DefaultWait, Own: func() []netip.Addr { return nil }})
+	short := broker(t, standin.Options{Anonymous: true, Limits: standin.Limits{ClientID: regexp.MustCompile(`^.{0,40}$`)}}, nil, "mqtt://127.0.0.1:0")[0]
+	ruled := broker(t, standin.Options{Anonymous: true, Limits: standin.Limits{ClientID: regexp.MustCompile(`^pen-\d$`)}}, nil, "mqtt://127.0.0.1:0")[0]
+	rep := Run(context.Background(), []Target{{Name: "a", URL: u}, {Name: "b", URL: sound}, {Name: "c", URL: short}, {Name: "d", URL: ruled, ClientID: "pen-7"}}, Options{Wait: DefaultWait, Own: func() []netip.Addr { return nil }})
 	got, full := grants(&rep.Results[0]), grants(&rep.Results[1])
 	for name, want := range map[string]string{"maximum QoS": "1", "receive maximum": "7", "keep alive": "12 s", "retained messages": "not available", "shared subscriptions": "not available",
 		"maximum packet size": "4 KiB", "wildcards": "available", "empty client identifier (3.1.1)": "refused", "QoS of a subscription (3.1.1)": "1"} {
@@ -120,10 +124,17 @@ func TestWhatIsGrantedIsFound(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{"maximum QoS": "2 (not said)", "kept session (3.1.1)": "kept", "retained messages (3.1.1)": "kept", "empty client identifier (3.1.1)": "taken", "QoS of a subscription (3.1.1)": "2",
-		"client identifier (3.1.1)": "at least 1024 characters"} {
+		"client identifier (3.1.1)": "1024+ characters"} {
 		if full[name].Granted != want || full[name].Less {
 			t.Errorf("a sound broker, %s: %+v, want %q", name, full[name], want)
 		}
+	}
+	if g := grants(&rep.Results[2])["client identifier (3.1.1)"]; g.Granted != "40 characters" || g.Less {
+		t.Errorf("a limit of 40: %+v", g)
+	}
+	got = grants(&rep.Results[3])
+	if g := got["client identifier (3.1.1)"]; !strings.Contains(g.Granted, "has a rule") || got["kept session (3.1.1)"].Granted != "kept" || !rep.Results[3].In() {
+		t.Errorf("a broker with a rule: %+v", rep.Results[3].Grants)
 	}
 }
 
@@ -222,6 +233,35 @@ func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
 				t.Error("the password shows")
 			}
 		})
+	}
+}
+
+// TestRightsOfARealBroker: it grants a subscription to everything to whoever asks, and delivers
+// only what its file of rights allows.
+func TestRightsOfARealBroker(t *testing.T) {
+	b := brokertest.Start(t, brokertest.Options{Users: []string{"pen-1", "barge", "shore", "desk"}, Rights: "user bench\ntopic readwrite #\n\nuser pen-1\ntopic readwrite pen/1/#\n\nuser barge\ntopic write #\n\nuser shore\ntopic read #\n\nuser desk\ntopic readwrite #\n"})
+	var all []*workspace.Login
+	for _, name := range []string{"pen-1", "barge", "shore", "desk"} {
+		all = append(all, login(name, brokertest.Password))
+	}
+	try := func(as *workspace.Login, v packet.Version) *Result {
+		return &Run(context.Background(), []Target{{Name: "quay/tcp", URL: b.URLs["tcp"], Versions: []packet.Version{v}, Login: as, Logins: all}}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait}).Results[0]
+	}
+	for _, v := range []packet.Version{packet.V5, packet.V311} {
+		r := try(login(brokertest.Username, brokertest.Password), v)
+		want := []Rights{{Login: "pen-1", Granted: true}, {Login: "barge", Granted: true, Writes: true}, {Login: "shore", Granted: true, Reads: true}, {Login: "desk", Granted: true, Reads: true, Writes: true}}
+		if !slices.Equal(r.Rights, want) {
+			t.Errorf("%s: rights %v", v, r.Rights)
+		}
+		doors := fmt.Sprint(r.Doors)
+		if want := "may read and publish everything: desk; may read everything: shore; may publish on any topic: barge"; !strings.Contains(doors, want) {
+			t.Errorf("%s: doors %s", v, doors)
+		}
+	}
+	// Compared with a login that may do little, nothing can be said of what does not arrive.
+	all = all[:1]
+	if r := try(login("pen-1", brokertest.Password), packet.V5); len(r.Doors) != 0 || len(r.Rights) != 1 || !strings.Contains(r.Rights[0].Unknown, "could not be tried") {
+		t.Errorf("%+v, %+v", r.Doors, r.Rights)
 	}
 }
 

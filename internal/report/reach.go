@@ -122,6 +122,16 @@ func reachResult(w io.Writer, r *reach.Result, same string) {
 		}
 		fmt.Fprintf(w, "  %s %-16s %s\n", sign, a.Who, a.Seen)
 	}
+	for _, x := range r.Rights {
+		sign := "✓"
+		switch {
+		case x.Unknown != "":
+			sign = "·"
+		case x.Reads || x.Writes:
+			sign = "!"
+		}
+		fmt.Fprintf(w, "  %s rights of %-6s %s\n", sign, x.Login, x)
+	}
 	if same != "" {
 		fmt.Fprintf(w, "  granted as at %s\n", same)
 	}
@@ -169,6 +179,7 @@ type WayRecord struct {
 	Addresses []AddressRecord `json:"addresses"`
 	Versions  []TrialRecord   `json:"versions"`
 	Answers   []TrialRecord   `json:"answers"`
+	Rights    []RightsRecord  `json:"rights"`
 	Grants    []GrantRecord   `json:"grants"`
 	PingMS    float64         `json:"ping_ms,omitempty"`
 	Findings  []FindingRecord `json:"findings"`
@@ -193,6 +204,15 @@ type StageRecord struct {
 	State  string  `json:"state"`
 	TookMS float64 `json:"took_ms"`
 	Learnt string  `json:"learnt,omitempty"`
+}
+
+// RightsRecord is what a login may do beyond its work, in JSON.
+type RightsRecord struct {
+	Login   string `json:"login"`
+	Granted bool   `json:"everything_granted"`
+	Reads   bool   `json:"reads_everything"`
+	Writes  bool   `json:"publishes_anywhere"`
+	Unknown string `json:"not_found_out,omitempty"`
 }
 
 // GrantRecord is a grant in JSON.
@@ -224,7 +244,7 @@ func NewReachDocument(rep *reach.Report) ReachDocument {
 
 func wayRecord(r *reach.Result) WayRecord {
 	out := WayRecord{Name: r.Target.Name, URL: r.Target.URL, In: r.In(), TookMS: ms(r.Took), Addresses: []AddressRecord{}, Versions: []TrialRecord{}, Answers: []TrialRecord{},
-		Grants: []GrantRecord{}, PingMS: ms(r.Ping), Findings: findingRecords(r.Findings), Doors: []DoorRecord{}}
+		Rights: []RightsRecord{}, Grants: []GrantRecord{}, PingMS: ms(r.Ping), Findings: findingRecords(r.Findings), Doors: []DoorRecord{}}
 	for _, w := range r.Ways {
 		a := AddressRecord{Address: w.Address, Extra: w.Extra, In: w.In, Stages: []StageRecord{}}
 		for _, s := range w.Steps {
@@ -254,6 +274,9 @@ func wayRecord(r *reach.Result) WayRecord {
 			x.Expected = "refused"
 		}
 		out.Answers = append(out.Answers, x)
+	}
+	for _, x := range r.Rights {
+		out.Rights = append(out.Rights, RightsRecord(x))
 	}
 	for _, g := range r.Grants {
 		out.Grants = append(out.Grants, GrantRecord(g))

@@ -35,12 +35,13 @@ func ways() *reach.Report {
 		Versions: []reach.VersionResult{{Version: packet.V5, In: true, Seen: "in"}, {Version: packet.V31, Seen: "CONNACK 1"}},
 		Answers:  []reach.Answer{{Who: "no login", Seen: "CONNACK 0x87, not authorized", Intended: &no}, {Who: "wrong password", In: true, Seen: "in", Intended: &no}},
 		Grants:   []reach.Grant{{Name: "maximum QoS", Asked: "2", Granted: "1", Less: true, Source: "5.0 §3.2.2.3.4"}, {Name: "kept session (3.1.1)", Granted: "kept", Probed: true, Source: "3.1.1 §3.1.2.4"}},
+		Rights:   []reach.Rights{{Login: "pen-1", Granted: true}, {Login: "shore", Granted: true, Reads: true}, {Login: "barge", Writes: true}, {Login: "store", Unknown: "it does not get in: CONNACK 5"}},
 		Findings: []reach.Finding{{Severity: trust.Broken, What: "wrong password: in, which was not intended", Remedy: "see the broker's configuration"}},
 		Doors:    []reach.Door{{Name: "everything", What: "may read everything: shore", Remedy: "give it rights"}, {Name: "plain", What: "a plain listener", Remedy: "close it", Accepted: "until May"}}}
 	again := in
 	again.Target.Name, again.Target.URL = "quay/wss", "wss://quay.test/mqtt"
 	again.Ways = in.Ways[:1]
-	again.Answers, again.Findings, again.Doors, again.Versions = nil, nil, nil, nil
+	again.Answers, again.Rights, again.Findings, again.Doors, again.Versions = nil, nil, nil, nil, nil
 	out := reach.Result{Target: reach.Target{Name: "pier/ws", URL: "ws://pier.test/mqtt"}, Took: time.Second,
 		Ways: []reach.Way{{Address: "10.0.0.9:80", Steps: []reach.Step{step(reach.StageName, reach.Done, time.Millisecond, ""), step(reach.StageTCP, reach.Failed, time.Second, "no-answer"), step(reach.StageUpgrade, reach.Untried, 0, ""), step(reach.StageConnect, reach.Untried, 0, ""), step(reach.StageRoundTrip, reach.Untried, 0, "")},
 			Diagnosis: &reach.Diagnosis{Cause: reach.TimedOut, What: "no answer from 10.0.0.9:80 within 5s: not even a refusal", Remedy: "a firewall that drops", Seen: "i/o timeout"}}}}

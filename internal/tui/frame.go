@@ -68,9 +68,11 @@ func (m *model) drawRail(c look.Canvas) {
 		sign, word, st := "●", "in", t.Kept
 		if !b.In {
 			sign, word, st = "╳", "away", t.Broken
+		} else if b.Silent > 0 {
+			sign, word, st = "!", "silent "+look.Age(b.Silent), t.Warn
 		}
 		end := c.Text(1, y, look.Clip(fmt.Sprintf("%s %s %s", sign, b.Name, word), c.W-2), on(st))
-		if ping := look.Duration(b.Ping); b.Ping > 0 && end+look.Width(ping)+1 < c.W {
+		if ping := look.Duration(b.Ping); b.Ping > 0 && b.Silent == 0 && end+look.Width(ping)+1 < c.W {
 			c.Text(end+1, y, ping, on(t.Dim))
 		}
 		c.Text(1, y+1, look.Clip(strings.TrimPrefix(b.URL, "mqtt://"), c.W-1), on(t.Dim))

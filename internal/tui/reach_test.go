@@ -30,8 +30,8 @@ func TestTheWaysInAreSeen(t *testing.T) {
 	x.key("1")
 	x.await("· never tried", "never tried", "What the broker grants shows here")
 	x.key("r")
-	x.await("4/5 in", "● in", "╳ out", "nothing listens on port 1884", "are this very machine", "plain listeners stand beside a TLS one: quay/tcp, quay/ws", "may read everything: pen-1",
-		"maximum QoS", "at least 1024 charac", "! plain", "! 2 doors open")
+	x.await("4/5 in", "● in", "╳ out", "nothing listens on port 1884", "are this very machine", "plain listeners stand beside a TLS one: quay/tcp, quay/ws", "may read and publish everything: pen-1",
+		"maximum QoS", "1024+ characters", "! plain", "! 2 doors open")
 	for range 4 {
 		x.key("down")
 	}
@@ -51,6 +51,9 @@ func TestTheWaysInAreSeen(t *testing.T) {
 	x.await("on purpose (cut)", "noticed after", "later: the")
 	x.key("t")
 	x.await("on purpose (throw out)", "0x98, administrative")
+	x.await("● in for")
+	x.key("f")
+	x.await("freeze: not noticed yet", "! silent for", "! quay silent")
 	x.key("x")
 	for range 40 {
 		x.key("backspace")

@@ -184,7 +184,8 @@ func (o *observer) send(ctx context.Context, m Message) error {
 
 // OfChecks tells whether a topic belongs to Hodstone's own checks, which no contract covers.
 func OfChecks(topic string) bool {
-	return strings.HasPrefix(strings.TrimPrefix(topic, "/"), proof.TopicRoot+"/")
+	first, _, _ := strings.Cut(strings.TrimPrefix(topic, "/"), "/")
+	return first == proof.TopicRoot && topic != first || strings.HasPrefix(first, reach.OwnRoot)
 }
 
 // watch is the one reader that follows journeys and judges messages. It looks at once when

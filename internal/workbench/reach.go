@@ -320,6 +320,9 @@ func (b *Bench) Paste(text string) (*reach.Details, error) {
 	if err != nil {
 		return nil, err
 	}
+	if t.Login != nil {
+		t.Logins = []*workspace.Login{t.Login}
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.reach.pasted, b.reach.targets = []reach.Target{t}, nil
@@ -372,7 +375,8 @@ func (b *Bench) Stays() []reach.Stay {
 }
 
 // Drop ends the observer's link at a broker on purpose, to see how soon that is noticed and
-// how it comes back: "cut" resets it from our side, "throw out" lets a stand-in end it.
+// how it comes back: "cut" resets it from our side, "freeze" lets nothing through any more as a
+// pulled cable does, so that only the keep alive tells, "throw out" lets a stand-in end it.
 func (b *Bench) Drop(broker, how string) error {
 	for _, o := range b.observers {
 		if o.broker.Name == broker {
@@ -394,16 +398,23 @@ func (o *observer) drop(how string) error {
 	o.b.mu.Lock()
 	o.b.monitor.Purpose(o.broker.Name, how, time.Now())
 	o.b.mu.Unlock()
+	err := fmt.Errorf("a link is dropped by \"cut\", \"freeze\" or \"throw out\", not by %q", how)
 	switch how {
 	case "throw out":
-		if !s.ThrowOut(o.id) {
-			return fmt.Errorf("the stand-in does not have the observer %s", o.id)
+		if err = nil; !s.ThrowOut(o.id) {
+			err = fmt.Errorf("the stand-in does not have the observer %s", o.id)
 		}
-		return nil
 	case "cut":
-		return o.client.Cut()
+		err = o.client.Cut()
+	case "freeze":
+		err = o.client.Pull()
 	}
-	return fmt.Errorf("a link is dropped by \"cut\" or \"throw out\", not by %q", how)
+	if err != nil { // what was meant did not happen
+		o.b.mu.Lock()
+		o.b.monitor.Withdraw(o.broker.Name)
+		o.b.mu.Unlock()
+	}
+	return err
 }
 
 // ping keeps the observer's link proven.

@@ -138,9 +138,17 @@ func TestADropOnPurposeIsMeasured(t *testing.T) {
 			t.Errorf("%+v", g)
 		}
 	}
+	until(t, "the observer is in", in)
 	if err := b.Drop("quay", "hex"); err == nil {
 		t.Error("dropped by a hex")
 	}
+	if n := len(b.Stays()[0].Gaps); n != 2 {
+		t.Errorf("%d gaps after a drop that did not happen", n)
+	}
+	if err := b.Drop("quay", "freeze"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "silence shows", func() bool { return b.Brokers()[0].Silent > reach.Overdue })
 	if err := b.Drop("barge", "cut"); err == nil {
 		t.Error("dropped where no observer is")
 	}

@@ -425,19 +425,20 @@ type BrokerState struct {
 	// Plain tells that the observer's password goes over a link that is not encrypted, to a
 	// broker that is not ours.
 	Plain bool
-	// Ping is the latest round trip of a PINGREQ, 0 for none.
-	Ping time.Duration
+	// Ping is the latest round trip of a PINGREQ, 0 for none. Silent is how long one has been
+	// without an answer, 0 where that is no longer than sound links take.
+	Ping, Silent time.Duration
 }
 
 // Brokers returns the brokers that are watched.
 func (b *Bench) Brokers() []BrokerState {
 	var out []BrokerState
 	b.mu.Lock()
-	pings := b.monitor.Pings()
+	pings, silent := b.monitor.Pings(time.Now())
 	b.mu.Unlock()
 	for _, o := range b.observers {
 		s := o.state()
-		s.Ping = pings[s.Name]
+		s.Ping, s.Silent = pings[s.Name], silent[s.Name]
 		if si := o.broker.StandIn; si != nil {
 			s.StandIn, s.Faults = true, append(append([]string(nil), si.Faults...), b.opt.Faults...)
 		}

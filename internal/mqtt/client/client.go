@@ -546,6 +546,18 @@ func (c *Client) Freeze() error {
 	return nil
 }
 
+// Pull freezes the link as Freeze does, and leaves it to the client to find out: by its keep
+// alive, as whoever is at the end of a pulled cable.
+func (c *Client) Pull() error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	c.linkEvent(LinkFrozen, "nothing is read or written from now on")
+	k.link.Freeze()
+	return nil
+}
+
 // Slow delays and throttles the present link and those to come; see [link.Link.Slow].
 func (c *Client) Slow(pace link.Pace) {
 	c.mu.Lock()

@@ -419,9 +419,12 @@ func (k *conn) keepAlive() {
 	}
 	wait := k.limit.keepAlive * 3 / 4
 	k.pingMu.Lock()
-	overdue := !k.frozen.Load() && len(k.pings) > 0 && time.Since(k.pings[0].at) >= k.limit.keepAlive
+	due := k.limit.keepAlive // until the oldest PINGREQ should have been answered
+	if len(k.pings) > 0 && !k.frozen.Load() {
+		due -= time.Since(k.pings[0].at)
+	}
 	k.pingMu.Unlock()
-	if overdue {
+	if due <= 0 {
 		k.end(fmt.Errorf(noPong+" of %s: closed", k.limit.keepAlive))
 		return
 	}
@@ -436,6 +439,6 @@ func (k *conn) keepAlive() {
 		next = wait
 	}
 	k.pingMu.Lock()
-	k.timer.Reset(next)
+	k.timer.Reset(min(next, due))
 	k.pingMu.Unlock()
 }

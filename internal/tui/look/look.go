@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"image/color"
 	"math"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -252,20 +251,21 @@ func Plural(n int, noun string) string {
 }
 
 // Spark draws numbers as a line of w cells, the newest at the right, between the smallest
-// and the largest.
+// and the largest. What is no number leaves its cell empty.
 func Spark(values []float64, w int) string {
 	if w <= 0 || len(values) == 0 {
 		return ""
 	}
 	values = values[max(0, len(values)-w):]
-	lo, hi := values[0], values[0]
-	for _, v := range values {
-		lo, hi = min(lo, v), max(hi, v)
-	}
+	lo, hi := extremes(values)
 	bars := []rune("▁▂▃▄▅▆▇█")
 	var b strings.Builder
 	b.WriteString(strings.Repeat(" ", w-len(values)))
 	for _, v := range values {
+		if math.IsNaN(v) {
+			b.WriteByte(' ')
+			continue
+		}
 		i := 0
 		if hi > lo {
 			i = int((v - lo) / (hi - lo) * float64(len(bars)-1))
@@ -275,11 +275,22 @@ func Spark(values []float64, w int) string {
 	return b.String()
 }
 
+// extremes returns the smallest and the largest of the numbers, leaving out what is none.
+func extremes(values []float64) (lo, hi float64) {
+	lo, hi = math.Inf(1), math.Inf(-1)
+	for _, v := range values {
+		if !math.IsNaN(v) {
+			lo, hi = min(lo, v), max(hi, v)
+		}
+	}
+	return lo, hi
+}
+
 // brailleDots are the dots of U+2800, by column and row of a cell.
 var brailleDots = [2][4]rune{{0x01, 0x02, 0x04, 0x40}, {0x08, 0x10, 0x20, 0x80}}
 
 // Chart draws numbers as a thin line in h rows of at most w cells, two numbers to a cell,
-// the newest at the right, between the smallest and the largest.
+// the newest at the right, between the smallest and the largest. What is no number breaks the line.
 func Chart(values []float64, w, h int) []string {
 	if h <= 1 {
 		return []string{Spark(values, w)}
@@ -288,7 +299,7 @@ func Chart(values []float64, w, h int) []string {
 	if len(values) == 0 {
 		return make([]string, h)
 	}
-	lo, hi := slices.Min(values), slices.Max(values)
+	lo, hi := extremes(values)
 	dots := 4 * h
 	height := func(v float64) int { // 0 is the lowest dot
 		if hi == lo {
@@ -300,11 +311,18 @@ func Chart(values []float64, w, h int) []string {
 	for y := range cells {
 		cells[y] = []rune(strings.Repeat("\u2800", (len(values)+1)/2))
 	}
-	before := height(values[0])
+	before := -1 // no dot to join with
 	for i, v := range values {
+		if math.IsNaN(v) {
+			before = -1
+			continue
+		}
 		now := height(v)
+		if before < 0 {
+			before = now
+		}
 		from, to := min(before, now), max(before, now)
-		if to > from && before != now { // join to the number before, without doubling its dot
+		if to > from { // join to the number before, without doubling its dot
 			if before < now {
 				from++
 			} else {

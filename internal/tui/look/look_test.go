@@ -1,6 +1,7 @@
 package look
 
 import (
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -83,6 +84,13 @@ func TestChartJoinsItsPoints(t *testing.T) {
 	}
 	if flat := Chart([]float64{3, 3, 3}, 4, 2); !strings.ContainsAny(strings.Join(flat, ""), "⠉⠒⠤⣀⠁⠂⠄⡀") {
 		t.Errorf("a flat line: %q", flat)
+	}
+	nan := math.NaN()
+	if torn := Chart([]float64{0, 0, nan, nan, 8, 8}, 10, 2); len(torn) != 2 || strings.ContainsRune(torn[0]+torn[1], '⡇') || []rune(torn[0])[1] != '\u2800' || []rune(torn[1])[1] != '\u2800' {
+		t.Errorf("a line across a gap: %q", torn)
+	}
+	if got := Spark([]float64{1, nan, 3}, 3); got != "▁ █" {
+		t.Errorf("%q", got)
 	}
 	if one := Chart([]float64{1, 2}, 5, 1); len(one) != 1 {
 		t.Errorf("%q", one)

@@ -361,8 +361,18 @@ func (s *Screen) drawGrants(c look.Canvas) {
 		}
 	}
 	if len(doors) == 0 {
-		d.Text(1, y, "none was found", t.Dim)
+		d.Text(1, y, noDoors(s.results()), t.Dim)
 	}
+}
+
+// noDoors says why no open door is shown: where no way leads in, none could be found.
+func noDoors(all []core.Result) string {
+	for i := range all {
+		if all[i].In() {
+			return "none was found"
+		}
+	}
+	return "not known: no way leads in so far"
 }
 
 func doorLines(d core.Door, w int) []string {

@@ -184,6 +184,8 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		}
 	case "c":
 		return s.drop("cut", "the observer's link is cut; it comes back by itself")
+	case "f":
+		return s.drop("freeze", "nothing gets through to the observer any more; only its keep alive tells")
 	case "t":
 		return s.drop("throw out", "the observer is thrown out; it comes back by itself")
 	case "p":
@@ -261,12 +263,12 @@ func (s *Screen) Keys() []look.Key {
 	case s.open != nil:
 		return s.open.keys()
 	}
-	keys := []look.Key{{Key: "r", Does: "try all"}, {Key: "o", Does: "only this"}}
+	keys := []look.Key{{Key: "r", Does: "try all"}, {Key: "o", Does: "this one"}}
 	if s.board.Running {
 		keys = []look.Key{{Key: "s", Does: "stop"}}
 	}
 	if len(s.board.Ways) > 0 {
-		keys = append(keys, look.Key{Key: "↑↓", Does: "choose"}, look.Key{Key: "enter", Does: "details, evidence"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "t", Does: "throw it out"})
+		keys = append(keys, look.Key{Key: "↑↓", Does: "choose"}, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
 	}
-	return append(keys, look.Key{Key: "p", Does: "paste details"}, look.Key{Key: "x", Does: "export"})
+	return append(keys, look.Key{Key: "p", Does: "paste"}, look.Key{Key: "x", Does: "export"})
 }

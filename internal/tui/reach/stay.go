@@ -3,6 +3,7 @@ package reach
 import (
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -38,35 +39,12 @@ func (s *Screen) drawStay(c look.Canvas) {
 		c.Text(x, 1, ": the observer never got in so far", t.Text)
 		return
 	}
-	x = c.Text(x, 1, " for "+look.Age(now.Sub(stay.Since)), t.Text)
-	var last string
-	values := make([]float64, 0, len(stay.Samples))
-	var best, worst time.Duration
-	for _, p := range stay.Samples {
-		v := float64(p.RTT)
-		if p.Lost {
-			v = 0
-		} else {
-			if best == 0 || p.RTT < best {
-				best = p.RTT
-			}
-			worst = max(worst, p.RTT)
-			last = look.Duration(p.RTT)
-		}
-		values = append(values, v)
+	if silent := stay.Silent(now); silent > 0 {
+		x = c.Text(1, 1, "! silent for "+look.Age(silent)+": a ping is not answered", t.Warn)
+	} else {
+		x = c.Text(x, 1, " for "+look.Age(now.Sub(stay.Since)), t.Text)
 	}
-	if last != "" {
-		x = c.Text(x+2, 1, "ping "+last, t.Text)
-		c.Text(x, 1, look.Clip(fmt.Sprintf("  best %s  worst %s  lost %d of %d", look.Duration(best), look.Duration(worst), stay.Lost, len(stay.Samples)), c.W-x), t.Dim)
-	}
-	y := 2
-	chart := min(4, max(1, c.H/4))
-	if len(values) > 1 {
-		for _, l := range look.Chart(values, c.W-3, chart) {
-			c.Text(1, y, l, t.Ours)
-			y++
-		}
-	}
+	y := s.drawPings(c, x, stay, now)
 	for _, f := range stay.Findings {
 		c.Text(1, y, look.Clip("✗ "+f.What, c.W-2), t.Broken)
 		y++
@@ -76,7 +54,7 @@ func (s *Screen) drawStay(c look.Canvas) {
 		y++
 	}
 	if len(stay.Gaps) == 0 {
-		for i, l := range look.Wrap("no gap so far. c cuts the observer's link from here, t lets a stand-in throw it out: then detection and recovery show.", c.W-3) {
+		for i, l := range look.Wrap("no gap so far. c cuts the observer's link from here, f freezes it as a pulled cable does, t lets a stand-in throw it out: then detection and recovery show.", c.W-3) {
 			c.Text(1, y+i, l, t.Dim)
 		}
 		return
@@ -84,6 +62,98 @@ func (s *Screen) drawStay(c look.Canvas) {
 	for i := len(stay.Gaps) - 1; i >= 0 && y < c.H; i-- {
 		y = drawGap(c, y, &stay.Gaps[i], now)
 	}
+}
+
+// chartSpan is how much time the chart shows at most.
+const chartSpan = time.Hour
+
+// drawPings draws the round trips over time, with losses and gaps on a line of their own, and
+// returns the row below. x is where the first row is free.
+func (s *Screen) drawPings(c look.Canvas, x int, stay *core.Stay, now time.Time) int {
+	t := c.Theme
+	from, last := now, ""
+	var best, worst time.Duration
+	for _, p := range stay.Samples {
+		if now.Sub(p.At) > chartSpan {
+			continue
+		}
+		if p.At.Before(from) {
+			from = p.At
+		}
+		if p.Lost {
+			continue
+		}
+		if best == 0 || p.RTT < best {
+			best = p.RTT
+		}
+		worst = max(worst, p.RTT)
+		last = look.Duration(p.RTT)
+	}
+	if last == "" {
+		return 2
+	}
+	if stay.Silent(now) == 0 {
+		x = c.Text(x+2, 1, "ping "+last, t.Text)
+	}
+	lost := look.Style(t.Dim)
+	if stay.Lost > 0 {
+		lost = t.Warn
+	}
+	c.Text(x, 1, look.Clip(fmt.Sprintf("  lost %d of %d", stay.Lost, len(stay.Samples)), c.W-x), lost)
+	const label = 9
+	w := c.W - label - 2
+	n := min(2*w, 4*len(stay.Samples))
+	if w < 10 || len(stay.Samples) < 2 {
+		return 2
+	}
+	bins := stay.Bins(from, now, n)
+	values := make([]float64, n)
+	before := math.NaN()
+	silent := n // the first span of a silence that lasts
+	if stay.Silent(now) > 0 {
+		silent = int(float64(n) * float64(stay.Unanswered.Sub(from)) / float64(now.Sub(from)))
+	}
+	for i, b := range bins {
+		switch {
+		case i >= silent:
+			before = math.NaN()
+		case b.Pings > 0:
+			before = float64(b.RTT)
+		case b.Out || b.Lost:
+			before = math.NaN()
+		}
+		values[i] = before // a span between two pings goes on as it was
+	}
+	rows := min(4, max(1, c.H/4))
+	for i, l := range look.Chart(values, w, rows) {
+		switch {
+		case i == 0:
+			c.Right(label-1, 2, look.Duration(worst), t.Dim)
+		case i == rows-1:
+			c.Right(label-1, 2+i, look.Duration(best), t.Dim)
+		}
+		c.Text(label, 2+i, strings.TrimLeft(l, " "), t.Ours)
+	}
+	y := 2 + rows
+	for i := 0; i < n; i += 2 {
+		b := bins[i]
+		if i+1 < n {
+			b.Out, b.Lost = b.Out || bins[i+1].Out, b.Lost || bins[i+1].Lost
+		}
+		sign, st := "─", t.Kept
+		switch {
+		case b.Out:
+			sign, st = "╳", t.Broken
+		case b.Lost:
+			sign, st = "!", t.Warn
+		case i >= silent:
+			sign, st = "?", t.Warn
+		}
+		c.Text(label+i/2, y, sign, st)
+	}
+	c.Text(0, y, from.Format("15:04:05"), t.Dim)
+	c.Text(label+(n+1)/2+1, y, "now", t.Dim)
+	return y + 1
 }
 
 func reconnects(stay *core.Stay) string {
