@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"slices"
@@ -177,16 +176,16 @@ func (e *Env) survey(ctx context.Context, f *trustFlags, v *trust.Inventory) (*t
 		if err != nil {
 			return nil, usage("--device-tls: %w", err)
 		}
-		o.DeviceVersions = append(o.DeviceVersions, version)
+		o.Device.Versions = append(o.Device.Versions, version)
 	}
 	for _, s := range f.deviceSuites {
 		id, err := trust.ParseSuite(s)
 		if err != nil {
 			return nil, usage("--device-suites: %w", err)
 		}
-		o.DeviceSuites = append(o.DeviceSuites, id)
+		o.Device.Suites = append(o.Device.Suites, id)
 	}
-	o.Ours, o.Expired = pairs(v)
+	o.Ours, o.Expired = v.ClientPairs()
 	if c, err := o.Dial(ctx); err != nil {
 		return &trust.Survey{ServerName: endpoint.Host, Err: fmt.Errorf("%s: %w: 'hodstone reach %s' tells why", endpoint.Address, err, where)}, nil
 	} else {
@@ -197,22 +196,4 @@ func (e *Env) survey(ctx context.Context, f *trustFlags, v *trust.Inventory) (*t
 		defer fmt.Fprint(e.ErrOut, "\r\x1b[K")
 	}
 	return trust.Look(ctx, o), nil
-}
-
-// pairs returns the first login of the files that is in time, and the first that has expired.
-func pairs(v *trust.Inventory) (ours, expired *tls.Certificate) {
-	for i := range v.Identities {
-		id := &v.Identities[i]
-		pair := v.Pair(id)
-		if pair == nil {
-			continue
-		}
-		switch old := v.At.After(id.Certificate.NotAfter); {
-		case old && expired == nil:
-			expired = pair
-		case !old && ours == nil:
-			ours = pair
-		}
-	}
-	return ours, expired
 }

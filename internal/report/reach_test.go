@@ -169,7 +169,7 @@ func TestCredentialsAreWrittenAndDrawn(t *testing.T) {
 		{Version: tls.VersionTLS12, Taken: true, Suites: []uint16{0xC02B, 0x0005}, Tried: trust.SuitesOf(tls.VersionTLS12)}, {Version: tls.VersionTLS11, Refusal: "alert protocol_version"}},
 		Presented: trust.Verify([]*x509.Certificate{v.Certificates[1].Certificate}, nil, "quay.test", at), Required: true, Asked: true, CAs: []string{"Marrow Voe root"}, OCSP: "none", Resumption: "resumed", ALPN: "ignored",
 		Trials:   []trust.Trial{{Name: "no certificate", Expected: "refused", Seen: "refused: alert certificate_required", Verdict: trust.Kept}, {Name: "a stranger's certificate", Expected: "refused", Seen: "in", Verdict: trust.Failed}},
-		Device:   []trust.DeviceTried{{Version: tls.VersionTLS11, Suites: []uint16{0x0035}, Seen: "refused: alert protocol_version"}},
+		Device:   []trust.DeviceTried{{Versions: []uint16{tls.VersionTLS11}, Suites: []uint16{0x0035}, Seen: "refused: alert protocol_version"}},
 		Findings: []trust.Finding{{Severity: trust.Worry, Where: "quay.test", What: "the server takes weak suites: TLS_RSA_WITH_RC4_128_SHA", Remedy: "leave them out"}}}
 	d, err = report.TrustDrawing("Marrow Voe", at, v, "quay/tls", survey, true)
 	if err != nil {

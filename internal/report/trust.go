@@ -6,6 +6,7 @@ import (
 	"io"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -54,7 +55,10 @@ func FileLine(f *trust.File) string {
 
 // LoginYAML writes the login that a certificate and its key make, as it goes into a workspace:
 // the login, and what its listener needs. Paths are made relative to dir.
-func LoginYAML(i *trust.Identity, dir string) string {
+func LoginYAML(i *trust.Identity, dir string) string { return LoginsYAML([]trust.Identity{*i}, dir) }
+
+// LoginsYAML writes logins as [LoginYAML] does, in one block.
+func LoginsYAML(all []trust.Identity, dir string) string {
 	path := func(name string) string {
 		if abs, err := filepath.Abs(name); err == nil {
 			if base, err := filepath.Abs(dir); err == nil {
@@ -66,16 +70,23 @@ func LoginYAML(i *trust.Identity, dir string) string {
 		return Scalar(filepath.ToSlash(name))
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "logins:\n  %s: {certificate: %s", i.Name, path(i.CertificateFile))
-	if i.KeyFile != i.CertificateFile {
-		fmt.Fprintf(&b, ", key: %s", path(i.KeyFile))
+	var cas []string
+	b.WriteString("logins:\n")
+	for _, i := range all {
+		fmt.Fprintf(&b, "  %s: {certificate: %s", i.Name, path(i.CertificateFile))
+		if i.KeyFile != i.CertificateFile {
+			fmt.Fprintf(&b, ", key: %s", path(i.KeyFile))
+		}
+		if i.Locked {
+			fmt.Fprintf(&b, ", passphrase: {env: %s}", strings.ToUpper(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(i.Name, "_"))+"_PASSPHRASE")
+		}
+		b.WriteString("}\n")
+		if i.CAFile != "" && !slices.Contains(cas, path(i.CAFile)) {
+			cas = append(cas, path(i.CAFile))
+		}
 	}
-	if i.Locked {
-		fmt.Fprintf(&b, ", passphrase: {env: %s}", strings.ToUpper(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(i.Name, "_"))+"_PASSPHRASE")
-	}
-	b.WriteString("}\n")
-	if i.CAFile != "" {
-		fmt.Fprintf(&b, "# and on the listener, if the same CA signed the broker's certificate:\n#   ca: %s\n", path(i.CAFile))
+	for _, ca := range cas {
+		fmt.Fprintf(&b, "# and on the listener, if the same CA signed the broker's certificate:\n#   ca: %s\n", ca)
 	}
 	return b.String()
 }
@@ -127,11 +138,8 @@ func Trust(w io.Writer, v *trust.Inventory) {
 		}
 	}
 	findingLines(w, v.Findings)
-	for i := range v.Identities {
-		if i == 0 {
-			fmt.Fprintf(w, "\n%s, ready for a workspace\n", counted(len(v.Identities), "login"))
-		}
-		fmt.Fprint(w, indent(LoginYAML(&v.Identities[i], "."), "  "))
+	if n := len(v.Identities); n > 0 {
+		fmt.Fprintf(w, "\n%s, ready for a workspace\n%s", counted(n, "login"), indent(LoginsYAML(v.Identities, "."), "  "))
 	}
 }
 
@@ -236,7 +244,7 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 		if len(d.Suites) > 0 {
 			limited = fmt.Sprintf(" and %s", counted(len(d.Suites), "suite"))
 		}
-		fmt.Fprintf(w, "  %s a device limited to TLS %s%s: %s\n", sign, trust.VersionName(d.Version), limited, d.Seen)
+		fmt.Fprintf(w, "  %s %s%s: %s\n", sign, d.Title(), limited, d.Seen)
 	}
 	findingLines(w, s.Findings)
 }
@@ -426,7 +434,7 @@ func surveyRecord(where string, s *trust.Survey) *SurveyRecord {
 		if !x.In {
 			verdict = trust.Failed
 		}
-		r.Device = append(r.Device, TrialRecord{"a device limited to TLS " + trust.VersionName(x.Version), "in", x.Seen, string(verdict)})
+		r.Device = append(r.Device, TrialRecord{x.Title(), "in", x.Seen, string(verdict)})
 	}
 	return r
 }

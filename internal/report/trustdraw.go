@@ -181,7 +181,7 @@ func surveyDrawing(name string, at time.Time, where string, v *trust.Survey) *dr
 		put(col, fmt.Sprintf("%s: %s: %s", t.Verdict, t.Name, t.Seen))
 	}
 	for _, d := range v.Device {
-		put(ink, "a device limited to TLS "+trust.VersionName(d.Version)+": "+d.Seen)
+		put(ink, d.Title()+": "+d.Seen)
 	}
 	for _, x := range v.Findings {
 		put(severityColor(x.Severity), string(x.Severity)+": "+x.What)

@@ -336,16 +336,19 @@ func SubjectOf(raw []byte) string {
 	return fmt.Sprintf("%d bytes", len(raw))
 }
 
-// stapled words a stapled OCSP response (RFC 6066 §8).
-func stapled(raw []byte, chain []*x509.Certificate, now time.Time) string {
-	if len(raw) == 0 {
+// stapled words a stapled OCSP response (RFC 6066 §8). known are certificates among which the
+// issuer of the chain's first may be.
+func stapled(raw []byte, chain, known []*x509.Certificate, now time.Time) string {
+	if len(raw) == 0 || len(chain) == 0 {
 		return "none"
 	}
 	var issuer *x509.Certificate
-	if len(chain) > 1 {
-		issuer = chain[1]
+	for _, c := range slices.Concat(chain[1:], known) {
+		if issuer == nil && signed(chain[0], c) {
+			issuer = c
+		}
 	}
-	r, err := ocsp.ParseResponse(raw, issuer)
+	r, err := ocsp.ParseResponseForCert(raw, chain[0], issuer)
 	switch {
 	case err != nil:
 		return "stapled, but it cannot be read: " + err.Error()
@@ -353,6 +356,8 @@ func stapled(raw []byte, chain []*x509.Certificate, now time.Time) string {
 		return "stapled, but out of date since " + Day(r.NextUpdate)
 	case r.Status == ocsp.Revoked:
 		return "stapled: the certificate is revoked since " + Day(r.RevokedAt)
+	case r.Status == ocsp.Good && issuer == nil:
+		return "stapled: good, but who signed it could not be verified: the issuer's certificate is not here"
 	case r.Status == ocsp.Good:
 		return "stapled: good, until " + r.NextUpdate.UTC().Format("2006-01-02 15:04 UTC")
 	}

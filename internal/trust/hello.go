@@ -23,8 +23,10 @@ type Dialer func(context.Context) (net.Conn, error)
 // its answer read by code of our own, because the standard library lets neither the suites of
 // TLS 1.3 be chosen nor offers all of the older ones.
 type Hello struct {
-	// Version is the one version offered: [tls.VersionTLS10] to [tls.VersionTLS13].
+	// Version is the version offered, the newest of them: [tls.VersionTLS10] to
+	// [tls.VersionTLS13]. Older are those offered beside it.
 	Version uint16
+	Older   []uint16
 	Suites  []uint16
 	// ServerName is sent as SNI, unless it is empty or an address (RFC 6066 §3).
 	ServerName string
@@ -180,7 +182,7 @@ func (h Hello) extensions(b *builder) {
 			}
 		})
 	})
-	if h.Version < tls.VersionTLS13 {
+	if h.Version < tls.VersionTLS13 || len(h.Older) > 0 {
 		ext(extPointFormats, func(b *builder) { b.vector(1, func(b *builder) { *b = append(*b, 0) }) })
 		ext(extRenegotiation, func(b *builder) { *b = append(*b, 0) })
 		ext(extMasterSecret, func(*builder) {})
@@ -205,7 +207,13 @@ func (h Hello) extensions(b *builder) {
 		})
 	}
 	if h.Version == tls.VersionTLS13 {
-		ext(extVersions, func(b *builder) { b.vector(1, func(b *builder) { b.u16(tls.VersionTLS13) }) })
+		ext(extVersions, func(b *builder) {
+			b.vector(1, func(b *builder) {
+				for _, v := range append([]uint16{h.Version}, h.Older...) {
+					b.u16(v)
+				}
+			})
+		})
 		ext(extPSKModes, func(b *builder) { b.vector(1, func(b *builder) { *b = append(*b, 1) }) })
 		ext(extKeyShare, func(b *builder) {
 			key, err := ecdh.X25519().GenerateKey(rand.Reader)

@@ -180,3 +180,21 @@ func TestAPairIsMadeOfAnyForm(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+func TestADevicesMeansAreRead(t *testing.T) {
+	for text, want := range map[string]string{
+		"": "", "1.2": "1.2", "TLS 1.2, 1.3": "1.2 1.3", "1.2 0xC0AE tls_ecdhe_ecdsa_with_aes_128_gcm_sha256": "1.2 TLS_ECDHE_ECDSA_WITH_AES_128_CCM_8 TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
+		"2.0": "!there are TLS 1.0", "1.2 NONSENSE": "!is not known", "0x1301": "!name a version",
+	} {
+		d, err := ParseDevice(text)
+		if bad, fails := strings.CutPrefix(want, "!"); fails {
+			if err == nil || !strings.Contains(err.Error(), bad) {
+				t.Errorf("%q: %v", text, err)
+			}
+			continue
+		}
+		if again, err2 := ParseDevice(d.String()); err != nil || err2 != nil || d.String() != want || again.String() != want {
+			t.Errorf("%q is read as %q, then %q: %v, %v", text, d, again, err, err2)
+		}
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 )
 
 // LockedError is an encrypted key for which no passphrase, or a wrong one, was given.
@@ -113,4 +114,52 @@ func Pool(certificates []*x509.Certificate) *x509.CertPool {
 		p.AddCert(c)
 	}
 	return p
+}
+
+// ClientPairs returns what a server can be tried with: a client certificate that is in time, and
+// one that has expired; nil for none. Where no file holds an expired one, and the key of a CA is
+// there, it is made on the spot, and differs from the first in nothing but its time.
+func (v *Inventory) ClientPairs() (ours, expired *tls.Certificate) {
+	var signer *Certificate
+	for i := range v.Identities {
+		id := &v.Identities[i]
+		pair := v.Pair(id)
+		if pair == nil {
+			continue
+		}
+		switch old := v.At.After(id.Certificate.NotAfter); {
+		case old && expired == nil:
+			expired = pair
+		case !old && ours == nil:
+			ours = pair
+			if len(id.Certificate.Chain) > 1 {
+				signer = id.Certificate.Chain[1]
+			}
+		}
+	}
+	if expired == nil && signer != nil && signer.Key != nil {
+		expired = v.expire(ours, signer)
+	}
+	return ours, expired
+}
+
+// expire makes a certificate with the subject of ours that has expired, signed by a CA whose key
+// is there; nil where that does not work.
+func (v *Inventory) expire(ours *tls.Certificate, signer *Certificate) *tls.Certificate {
+	ca := v.Pair(&Identity{Certificate: signer})
+	if ca == nil {
+		return nil
+	}
+	signing, usable := ca.PrivateKey.(crypto.Signer)
+	key, err := newKey("")
+	if !usable || err != nil {
+		return nil
+	}
+	c := template("", v.At.Add(-time.Hour))
+	c.Subject, c.KeyUsage, c.ExtKeyUsage = ours.Leaf.Subject, x509.KeyUsageDigitalSignature, []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
+	leaf, err := sign(c, signer.Certificate, key.Public(), signing)
+	if err != nil {
+		return nil
+	}
+	return &tls.Certificate{Certificate: append([][]byte{leaf.Raw}, ca.Certificate...), PrivateKey: key, Leaf: leaf}
 }

@@ -35,9 +35,8 @@ type SurveyOptions struct {
 	Expired *tls.Certificate
 	// Greeting is what the server would answer after the handshake; see [Shake].
 	Greeting []byte
-	// DeviceVersions and DeviceSuites are what a device is limited to; nothing is asked about
-	// devices where the first is empty. No suites stand for all of a version.
-	DeviceVersions, DeviceSuites []uint16
+	// Device is what a device has; nothing is asked about one without versions.
+	Device Device
 	// Progress is told what is being tried; may be nil.
 	Progress func(string)
 }
@@ -60,14 +59,6 @@ type Trial struct {
 	Expected string
 	Seen     string
 	Verdict  Verdict
-}
-
-// DeviceTried is what a device of limited means would meet.
-type DeviceTried struct {
-	Version uint16
-	Suites  []uint16
-	In      bool
-	Seen    string
 }
 
 // Survey is what a server's TLS was found to be.
@@ -194,7 +185,7 @@ func (s *Survey) handshakes(ctx context.Context, o SurveyOptions) {
 	s.Asked, s.CAs = none.Asked || best.Asked, none.CAs
 	s.Required = none.Asked && !none.In
 	s.Negotiated.Version, s.Negotiated.Suite, s.Negotiated.Took = best.State.Version, best.State.CipherSuite, best.Took
-	s.OCSP = stapled(best.State.OCSPResponse, best.State.PeerCertificates, s.At)
+	s.OCSP = stapled(best.State.OCSPResponse, best.State.PeerCertificates, o.CAs, s.At)
 	if o.CAs == nil {
 		for _, c := range s.Presented.Chain {
 			if c.IsCA && s.Presented.Cause != "" && slices.Equal(c.RawSubject, c.RawIssuer) {
@@ -237,7 +228,7 @@ func (s *Survey) resumption(best Attempt, o SurveyOptions, shake func(*tls.Confi
 	case !again.In:
 		s.Resumption = "not found out: " + again.Why
 	case again.State.DidResume:
-		s.Resumption = fmt.Sprintf("resumed, in %s instead of %s", again.Took.Round(10*time.Microsecond), best.Took.Round(10*time.Microsecond))
+		s.Resumption = fmt.Sprintf("resumed, in %.2f ms instead of %.2f ms", again.Took.Seconds()*1e3, best.Took.Seconds()*1e3)
 	default:
 		s.Resumption = "not resumed: every handshake is a whole one"
 	}
@@ -362,39 +353,6 @@ func strangers(expired bool) (tls.Certificate, error) {
 	return a.Issue(Request{CommonName: "stranger", Expired: expired})
 }
 
-// device asks what a client of limited means would get.
-func (s *Survey) device(ctx context.Context, o SurveyOptions) {
-	for _, v := range o.DeviceVersions {
-		d := DeviceTried{Version: v}
-		for _, id := range o.DeviceSuites {
-			if is13 := id>>8 == 0x13; is13 == (v == tls.VersionTLS13) {
-				d.Suites = append(d.Suites, id)
-			}
-		}
-		offer := d.Suites
-		switch {
-		case len(o.DeviceSuites) == 0:
-			offer = SuitesOf(v)
-		case len(offer) == 0:
-			d.Seen = "the device has no suite of this version"
-			s.Device = append(s.Device, d)
-			continue
-		}
-		a, err := Hello{Version: v, Suites: offer, ServerName: s.ServerName}.Ask(ctx, o.Dial)
-		switch {
-		case err != nil:
-			d.Seen = err.Error()
-		case a.Taken && a.Version == v:
-			d.In, d.Seen = true, "gets "+SuiteName(a.Suite)
-		case a.Taken:
-			d.Seen = "refused: the server chose TLS " + VersionName(a.Version)
-		default:
-			d.Seen = a.String()
-		}
-		s.Device = append(s.Device, d)
-	}
-}
-
 // Taken lists the versions that the server takes: "1.3, 1.2".
 func (s *Survey) Taken() string {
 	var names []string
@@ -435,9 +393,18 @@ func (s *Survey) judge(o SurveyOptions) {
 			find(Broken, "see the server's configuration", "%s: expected %s, seen: %s", t.Name, t.Expected, t.Seen)
 		}
 	}
-	for _, d := range s.Device {
-		if !d.In {
-			find(Broken, "the server takes TLS "+s.Taken()+": let it take what the device has, or the device what it takes", "a device limited to TLS %s does not get in: %s", VersionName(d.Version), d.Seen)
+	for i, d := range s.Device {
+		if d.In {
+			continue
+		}
+		if i == 0 { // all that the device has
+			remedy := "the server takes TLS " + s.Taken() + ": let it take what the device has, or the device what it takes"
+			if k := slices.IndexFunc(s.Device, func(d DeviceTried) bool { return d.In }); k > 0 { // the server chose the newest, and found no suite in it
+				remedy = "limit the device to TLS " + VersionName(s.Device[k].Versions[0]) + ": with that alone it gets in"
+			}
+			find(Broken, remedy, "%s does not get in: %s", d.Title(), d.Seen)
+		} else {
+			find(Note, "", "%s does not get in: %s", d.Title(), d.Seen)
 		}
 	}
 	var weakOnes []string

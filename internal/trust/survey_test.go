@@ -6,6 +6,8 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -52,6 +54,68 @@ func findings(s *Survey) (out string) {
 	return out
 }
 
+// stapling serves a certificate without its intermediate, and with an OCSP response.
+func stapling(p *pot, server tls.Certificate, status int) *tls.Config {
+	server.Certificate = server.Certificate[:1]
+	server.OCSPStaple = must(ocsp.CreateResponse(p.a.Intermediate(), p.a.Intermediate(), ocsp.Response{Status: status, SerialNumber: server.Leaf.SerialNumber, RevokedAt: time.Now().Add(-time.Hour), ThisUpdate: time.Now(), NextUpdate: time.Now().Add(time.Hour)}, p.a.key))
+	return &tls.Config{Certificates: []tls.Certificate{server}}
+}
+
+// TestAnExpiredCertificateIsMadeOnTheSpot: where the CA's key lies beside what it signed.
+func TestAnExpiredCertificateIsMadeOnTheSpot(t *testing.T) {
+	p := newPot(t)
+	p.a = must(NewLongAuthority("marrow voe")) // older than what it issues
+	p.pen = p.issue(Request{CommonName: "pen-1"})
+	dir := t.TempDir()
+	chain, key, err := PEM(p.pen)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, caKey, err := PEM(tls.Certificate{Certificate: [][]byte{p.a.Intermediate().Raw}, PrivateKey: p.a.key})
+	if err != nil {
+		t.Fatal(err)
+	}
+	inventory := func(files map[string][]byte) *Inventory {
+		for name, data := range files {
+			if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return Examine(ReadPaths([]string{dir}, nil), Options{})
+	}
+	if ours, expired := inventory(map[string][]byte{"pen-1.crt": chain, "pen-1.key": key}).ClientPairs(); ours == nil || expired != nil {
+		t.Errorf("without a CA's key: %v, %v", ours, expired)
+	}
+	v := inventory(map[string][]byte{"ca.key": caKey})
+	ours, expired := v.ClientPairs()
+	if expired == nil || expired.Leaf.Subject.String() != ours.Leaf.Subject.String() || !expired.Leaf.NotAfter.Before(v.At) || len(expired.Certificate) != 2 {
+		t.Fatalf("made: %+v", expired)
+	}
+	try := func(config *tls.Config) string {
+		s := Look(context.Background(), SurveyOptions{Host: "127.0.0.1", CAs: []*x509.Certificate{p.a.Root()}, Ours: ours, Expired: expired, Greeting: []byte("hello"), Dial: listen(t, config)})
+		for _, tr := range s.Trials {
+			if tr.Name == "an expired certificate" {
+				return string(tr.Verdict) + ": " + tr.Seen
+			}
+		}
+		return ""
+	}
+	server := p.issue(Request{CommonName: "quay", Names: []string{"127.0.0.1"}})
+	if got := try(&tls.Config{Certificates: []tls.Certificate{server}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: p.a.Pool()}); !strings.Contains(got, "kept: refused: alert certificate_expired") {
+		t.Errorf("a server that looks at the time: %s", got)
+	}
+	early := func() time.Time { return time.Now().Add(-2 * time.Hour) } // its clock is wrong
+	if got := try(&tls.Config{Certificates: []tls.Certificate{server}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: p.a.Pool(), Time: early}); got != "broken: in" {
+		t.Errorf("a server that does not: %s", got)
+	}
+	// One that is there is taken.
+	old := p.issue(Request{CommonName: "pen-3", Expired: true})
+	oldChain, oldKey, _ := PEM(old)
+	if _, expired := inventory(map[string][]byte{"pen-3.crt": oldChain, "pen-3.key": oldKey}).ClientPairs(); expired == nil || !expired.Leaf.Equal(old.Leaf) {
+		t.Errorf("the expired one of the files is not taken: %+v", expired)
+	}
+}
+
 func TestAServerIsSurveyed(t *testing.T) {
 	p := newPot(t)
 	server := p.issue(Request{CommonName: "quay", Names: []string{"quay.local", "127.0.0.1"}})
@@ -96,17 +160,17 @@ func TestAServerIsSurveyed(t *testing.T) {
 		{"old versions", &tls.Config{Certificates: []tls.Certificate{server}, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}, nil, "1.1, 1.0", "", "still takes TLS 1.0", nil},
 		{"one suite", &tls.Config{Certificates: []tls.Certificate{server}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256}},
 			func(o *SurveyOptions) {
-				o.DeviceVersions, o.DeviceSuites = []uint16{tls.VersionTLS12, tls.VersionTLS13}, []uint16{0xC02C, 0x1304}
-			}, "1.2", "", "a device limited to TLS 1.2 does not get in: refused: alert handshake_failure", func(t *testing.T, s *Survey) {
+				o.Device = Device{[]uint16{tls.VersionTLS12, tls.VersionTLS13}, []uint16{0xC02C, 0x1304}}
+			}, "1.2", "", "a device with TLS 1.3 and 1.2 does not get in: refused: alert handshake_failure", func(t *testing.T, s *Survey) {
 				if got := s.Versions[1].Suites; !slices.Equal(got, []uint16{0xC02B}) {
 					t.Errorf("suites %x", got)
 				}
-				if s.Device[1].In || !strings.Contains(s.Device[1].Seen, "chose TLS 1.2") && !strings.Contains(s.Device[1].Seen, "protocol_version") {
-					t.Errorf("a device with 1.3 alone: %+v", s.Device[1])
+				if d := s.Device[1]; d.In || !strings.Contains(d.Seen, "chose TLS 1.2") && !strings.Contains(d.Seen, "protocol_version") {
+					t.Errorf("a device with 1.3 alone: %+v", d)
 				}
 			}},
 		{"a device of 1.3", &tls.Config{Certificates: []tls.Certificate{server}}, func(o *SurveyOptions) {
-			o.DeviceVersions, o.DeviceSuites = []uint16{tls.VersionTLS13}, []uint16{0x1303}
+			o.Device = Device{[]uint16{tls.VersionTLS13}, []uint16{0x1303}}
 		}, "1.3, 1.2", "", "", func(t *testing.T, s *Survey) {
 			if !s.Device[0].In || !strings.Contains(s.Device[0].Seen, "CHACHA20") {
 				t.Errorf("the device: %+v", s.Device[0])
@@ -128,6 +192,22 @@ func TestAServerIsSurveyed(t *testing.T) {
 		}()}}, nil, "1.3, 1.2", "", "", func(t *testing.T, s *Survey) {
 			if !strings.HasPrefix(s.OCSP, "stapled: good") {
 				t.Errorf("OCSP %q", s.OCSP)
+			}
+		}},
+		{"a stapled response, the issuer among the CAs", stapling(p, server, ocsp.Good), func(o *SurveyOptions) { o.CAs = append([]*x509.Certificate{p.a.Intermediate()}, cas...) }, "1.3, 1.2", "", "", func(t *testing.T, s *Survey) {
+			if !strings.HasPrefix(s.OCSP, "stapled: good, until") {
+				t.Errorf("OCSP %q", s.OCSP)
+			}
+		}},
+		{"a stapled response that nobody can verify", stapling(p, server, ocsp.Good), nil, "1.3, 1.2", "", "leaves out the certificate", func(t *testing.T, s *Survey) {
+			if !strings.Contains(s.OCSP, "could not be verified") {
+				t.Errorf("OCSP %q", s.OCSP)
+			}
+		}},
+		{"a stapled response that revokes", stapling(p, server, ocsp.Revoked), func(o *SurveyOptions) { o.CAs = append([]*x509.Certificate{p.a.Intermediate()}, cas...) }, "1.3, 1.2", "", "the certificate is revoked since", nil},
+		{"a device with one version of two", &tls.Config{Certificates: []tls.Certificate{server}, MinVersion: tls.VersionTLS13}, func(o *SurveyOptions) { o.Device.Versions = []uint16{tls.VersionTLS12, tls.VersionTLS13} }, "1.3", "", "", func(t *testing.T, s *Survey) {
+			if !s.Device[0].In || s.Device[0].Seen != "gets TLS_AES_128_GCM_SHA256 in TLS 1.3" || !s.Device[1].In || s.Device[2].In || !strings.Contains(findings(s), "note: a device limited to TLS 1.2 does not get in") {
+				t.Errorf("device %+v, %s", s.Device, findings(s))
 			}
 		}},
 		{"no CA given, and the root sent", &tls.Config{Certificates: []tls.Certificate{{Certificate: append(slices.Clone(server.Certificate), p.a.Root().Raw), PrivateKey: server.PrivateKey}}},

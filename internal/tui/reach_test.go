@@ -160,6 +160,13 @@ func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 	x.key("x")
 	x.key("enter")
 	x.await("written: handshake-")
+	x.key("d")
+	x.typed("1.4")
+	x.await("there are TLS 1.0, 1.1, 1.2 and 1.3")
+	x.key("esc")
+	x.key("d")
+	x.typed("1.1")
+	x.await("✗ broken    a device limited to TLS 1.1", "refused: alert protocol_version")
 	x.key("b")
 	x.await("handshake at quay/wss  2 of 2", "Never tried.")
 	for _, pattern := range []string{"trust-*.svg", "handshake-*.svg"} {

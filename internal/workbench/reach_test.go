@@ -193,13 +193,13 @@ func TestCredentialsAreExaminedAndOpened(t *testing.T) {
 	if len(ways) != 2 || b.Survey("quay/tls").Survey != nil {
 		t.Fatalf("%d ways with TLS", len(ways))
 	}
-	if err := b.StartSurvey(b.Targets()[0]); err == nil {
+	if err := b.StartSurvey(b.Targets()[0], trust.Device{}); err == nil {
 		t.Error("a plain listener is surveyed")
 	}
-	if err := b.StartSurvey(ways[0]); err != nil {
+	if err := b.StartSurvey(ways[0], trust.Device{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.StartSurvey(ways[1]); err == nil {
+	if err := b.StartSurvey(ways[1], trust.Device{}); err == nil {
 		t.Error("two surveys at once")
 	}
 	until(t, "the survey ends", func() bool { return b.Survey("quay/tls").Survey != nil })
@@ -215,7 +215,7 @@ func TestCredentialsAreExaminedAndOpened(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer flawed.Close()
-	flawed.StartSurvey(flawed.SurveyTargets()[0])
+	flawed.StartSurvey(flawed.SurveyTargets()[0], trust.Device{})
 	until(t, "the survey ends", func() bool { return flawed.Survey("quay/tls").Survey != nil })
 	if got := flawed.Survey("quay/tls").Survey.Presented.Cause; got != trust.ChainIncomplete {
 		t.Errorf("cause %q", got)

@@ -113,16 +113,20 @@ func (b *Bench) SurveyTargets() (out []reach.Target) {
 	return out
 }
 
-// StartSurvey tries the TLS of a way in, in the background; one at a time.
-func (b *Bench) StartSurvey(t reach.Target) error {
+// StartSurvey tries the TLS of a way in, in the background, and what a device would meet there;
+// one at a time.
+func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 	o, err := SurveyOptions(t)
 	if err != nil {
 		return err
 	}
+	o.Device = device
 	if b.standins[t.Broker()] != nil { // its authority can make what is needed
 		if err := b.standInCertificates(&o); err != nil {
 			return err
 		}
+	} else if v, _ := b.Credentials(); v != nil {
+		_, o.Expired = v.ClientPairs()
 	}
 	dial := o.Dial
 	o.Dial = func(ctx context.Context) (net.Conn, error) {

@@ -316,7 +316,7 @@ func (b *Bench) Start() {
 		if b.opt.Reach && b.ctx.Err() == nil {
 			b.StartReach()
 			if ways := b.SurveyTargets(); len(ways) > 0 {
-				b.StartSurvey(ways[0])
+				b.StartSurvey(ways[0], trust.Device{})
 			}
 		}
 	})

@@ -195,11 +195,15 @@ func trialLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 		}
 	}
 	for _, d := range v.Device {
-		sign, st := "✓ ", t.Kept
+		verdict := core.Kept
 		if !d.In {
-			sign, st = "✗ ", t.Broken
+			verdict = core.Failed
 		}
-		out = append(out, line{{sign, st}, {"a device with TLS " + core.VersionName(d.Version) + ": " + d.Seen, t.Text}})
+		st := verdictStyle(t, verdict)
+		out = append(out, line{{verdictSigns[verdict] + " ", st}, {look.Pad(string(verdict), 10), st}, {d.Title(), t.Text}})
+		for _, l := range look.Wrap(d.Seen, w-14) {
+			out = append(out, line{{strings.Repeat(" ", 12) + l, t.Dim}})
+		}
 	}
 	out = append(out, nil)
 	for _, f := range v.Findings {

@@ -34,6 +34,7 @@ type Screen struct {
 	open      bool // the row with the cursor is opened
 	input     *look.Input
 	asks      string
+	device    core.Device // that is asked for too
 	height    int
 }
 
@@ -143,6 +144,10 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 	case "h":
 		s.handshake, s.scroll = true, 0
 		return s.try()
+	case "d":
+		if s.handshake {
+			s.input, s.asks = look.NewInput("what a device has of TLS: versions, and suites if few (1.2 0xC02B)", s.device.String()), "d"
+		}
 	case "s":
 		if s.survey.Running {
 			s.bench.StopSurvey()
@@ -174,7 +179,7 @@ func (s *Screen) try() tea.Cmd {
 	if s.survey.Running {
 		return look.Tell(false, "it is being tried already: s stops it")
 	}
-	if err := s.bench.StartSurvey(s.targets[s.target]); err != nil {
+	if err := s.bench.StartSurvey(s.targets[s.target], s.device); err != nil {
 		return look.Tell(true, err.Error())
 	}
 	s.Refresh()
@@ -239,6 +244,12 @@ func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
 			}
 			return look.Notice{Text: "it opens nothing", Bad: true}
 		}
+	case "d":
+		var device core.Device
+		if device, err = core.ParseDevice(value); err == nil {
+			s.input, s.device = nil, device
+			return s.try()
+		}
 	case "c":
 		cas, fetched := s.cas()
 		err = s.bench.ExportCA(value, cas, fetched)
@@ -271,7 +282,7 @@ func (s *Screen) Keys() []look.Key {
 		if s.survey.Running {
 			keys = []look.Key{{Key: "s", Does: "stop"}}
 		}
-		return append(keys, look.Key{Key: "b", Does: "next listener"}, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "v", Does: "credentials"}, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "x", Does: "export"})
+		return append(keys, look.Key{Key: "d", Does: "a device's means"}, look.Key{Key: "b", Does: "next listener"}, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "v", Does: "credentials"}, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "x", Does: "export"})
 	}
 	keys := []look.Key{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "open"}, {Key: "p", Does: "passphrase"}, {Key: "h", Does: "try the handshake"}, {Key: "v", Does: "handshake"}}
 	if s.login() != "" {
