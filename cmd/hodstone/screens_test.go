@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"hodstone/internal/mqtt/standin"
 )
 
 // deadline is how long a test waits for a text on the screen, on a slow machine under
@@ -368,5 +370,42 @@ func TestReachAndTrustOfTheDemo(t *testing.T) {
 	x.await(`handshake at quay/tls`, `✓ kept +an expired certificate`, `certificate_expired`, `TLS 1\.3 +✓ taken`, `trusted, and the name is covered`)
 	x.tmux("resize-window", "-t", "w", "-x", "80", "-y", "24")
 	x.await(`tried`, `✓ kept +ALPN mqtt`)
+	x.quit()
+}
+
+// TestAWayIsEditedInPlace: the editor opens at the line of the listener, what was found out with
+// the old settings is stale, and tried again it leads in.
+func TestAWayIsEditedInPlace(t *testing.T) {
+	s, err := standin.New(standin.Options{Anonymous: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	addr, err := s.Listen("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	file, editor := filepath.Join(dir, "hodstone.yaml"), filepath.Join(dir, "editor")
+	text := "hodstone: 1\nbrokers:\n  harbour:\n    listeners:\n      inside: {url: \"mqtt://127.0.0.1:1\"}\n      outside: {url: \"mqtt://127.0.0.1:2\"} # by radio\n"
+	script := fmt.Sprintf("#!/bin/sh\n[ \"$1\" = -x ] && sed -i \"${2#+}s/127.0.0.1:2/%s/\" \"$3\"\n", addr)
+	for name, content := range map[string]string{file: text, editor: script} {
+		if err := os.WriteFile(name, []byte(content), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("VISUAL", editor+" -x")
+	x := open(t, 120, 40, file)
+	x.keys("1")
+	x.await(`never tried`)
+	x.keys("r", "Down")
+	x.await(`✗ nothing listens on port 1 `, `✗ nothing listens on port 2 `, `▸ harbour/outside`)
+	x.keys("e")
+	x.await(`edited: ways whose settings changed`, `◷ stale`, `before the edit: nothing listens on port 2`, `✗ nothing listens on port 1 `)
+	x.keys("o")
+	x.await(`● in`, `1/2 in`, `clients without credentials get in`)
+	if b, _ := os.ReadFile(file); !strings.Contains(string(b), addr.String()+"\"} # by radio") {
+		t.Errorf("the file: %s", b)
+	}
 	x.quit()
 }

@@ -248,7 +248,7 @@ func (e *Env) pastedTargets(f *reachFlags) ([]reach.Target, error) {
 		t.Versions = versions
 	}
 	if !f.json {
-		fmt.Fprintf(e.Out, "understood:\n%s", indented(d.YAML("pasted")))
+		fmt.Fprintf(e.Out, "understood:\n%s", indented(d.YAML(workbench.PastedName)))
 		if len(d.Unused) > 0 {
 			fmt.Fprintf(e.Out, "not understood: %s\n", strings.Join(d.Unused, ", "))
 		}

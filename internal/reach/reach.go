@@ -97,6 +97,8 @@ type Target struct {
 	Logins []*workspace.Login
 	// StandIn tells that the broker is Hodstone's own.
 	StandIn bool
+	// Line is where the listener stands in the workspace's file; 0 for nowhere.
+	Line int
 	// Prior is a problem that keeps the target from being tried, such as a CA that cannot be
 	// read; "" for none.
 	Prior string

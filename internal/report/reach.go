@@ -16,7 +16,7 @@ func StepsLine(w *reach.Way) string {
 		case s.State == reach.Untried:
 			parts = append(parts, string(s.Stage)+" –")
 		case s.State == reach.Failed:
-			parts = append(parts, string(s.Stage)+" ╳")
+			parts = append(parts, fmt.Sprintf("%s ╳ after %.2f ms", s.Stage, ms(s.Took)))
 		case s.Took == 0:
 			parts = append(parts, string(s.Stage))
 		default:

@@ -59,7 +59,7 @@ func TestWaysInAreWritten(t *testing.T) {
 	if strings.Contains(lines.String()+doc.String(), "s3cret") {
 		t.Error("the password is written")
 	}
-	if got := report.ReachLines(&ways().Results[2]); len(got) < 4 || !strings.Contains(got[2], "TCP ╳ · upgrade – · CONNECT –") {
+	if got := report.ReachLines(&ways().Results[2]); len(got) < 4 || !strings.Contains(got[2], "TCP ╳ after 1000.00 ms · upgrade – · CONNECT –") {
 		t.Errorf("%q", got)
 	}
 }

@@ -75,7 +75,7 @@ func (b *Bench) findTargets(w *workspace.Workspace) []reach.Target {
 		ways := br.Ways()
 		for i, l := range ways {
 			t := reach.Target{Name: br.Name + "/" + l.Name, URL: l.URL, CAs: l.CA, ServerName: l.ServerName, Login: w.Login(br.Login),
-				Anonymous: br.Anonymous, Versions: versionsOf(w, br), Intrusive: br.Intrusive, Accepted: br.Accepted, StandIn: br.StandIn != nil}
+				Anonymous: br.Anonymous, Versions: versionsOf(w, br), Intrusive: br.Intrusive, Accepted: br.Accepted, StandIn: br.StandIn != nil, Line: l.Line}
 			if br.StandIn != nil {
 				if b.standins[br.Name] == nil {
 					t.Prior = "this stand-in is new in the file: it starts when the workspace is opened again"

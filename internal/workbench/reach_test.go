@@ -302,3 +302,44 @@ func TestStayingInAtARealBroker(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+func TestTheEditorOpensAtALine(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"vi", "hx", "code"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("PATH", dir)
+	b := farm(t, Options{Follow: true})
+	file := b.Workspace.File
+	for _, c := range []struct{ visual, editor, want string }{
+		{"", "", "vi +7 " + file}, {"", "hx", "hx " + file + ":7"}, {"code -n", "hx", "code -n --wait --goto " + file + ":7"}, {"ed", "", "!the editor ed is not there"},
+	} {
+		t.Setenv("VISUAL", c.visual)
+		t.Setenv("EDITOR", c.editor)
+		cmd, err := b.Editor(7)
+		if bad, fails := strings.CutPrefix(c.want, "!"); fails {
+			if err == nil || !strings.Contains(err.Error(), bad) {
+				t.Errorf("%+v: %v", c, err)
+			}
+			continue
+		}
+		if err != nil || strings.Join(cmd.Args, " ") != dir+"/"+c.want {
+			t.Errorf("%+v: %v, %v", c, cmd, err)
+		}
+	}
+	t.Setenv("VISUAL", "")
+	t.Setenv("PATH", t.TempDir())
+	if _, err := b.Editor(7); err == nil || !strings.Contains(err.Error(), "EDITOR") {
+		t.Errorf("without an editor: %v", err)
+	}
+	if _, err := farm(t, Options{}).Editor(7); err == nil || !strings.Contains(err.Error(), "demo --write") {
+		t.Errorf("inside the program: %v", err)
+	}
+	for _, x := range b.Targets() {
+		if x.Line < 2 {
+			t.Errorf("%s stands in line %d", x.Name, x.Line)
+		}
+	}
+}

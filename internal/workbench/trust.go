@@ -221,9 +221,12 @@ func SurveyOptions(t reach.Target) (trust.SurveyOptions, error) {
 	return o, nil
 }
 
+// PastedName is the name of the way in that was made of pasted details.
+const PastedName = "pasted"
+
 // PastedTarget makes a way in of connection details, reading the files that they name.
 func PastedTarget(d *reach.Details) (reach.Target, error) {
-	t := reach.Target{Name: "pasted", URL: d.URL, ServerName: d.ServerName, Login: d.Login(), ClientID: d.ClientID}
+	t := reach.Target{Name: PastedName, URL: d.URL, ServerName: d.ServerName, Login: d.Login(), ClientID: d.ClientID}
 	if d.Version != 0 {
 		t.Versions = append(t.Versions, d.Version)
 	}

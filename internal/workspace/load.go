@@ -226,6 +226,7 @@ func (l *loader) broker(e entry) {
 				continue
 			}
 			listener := Listener{Name: x.key, URL: u.str("url"), ServerName: lf["server-name"].str("server-name")}
+			listener.Line, _ = x.at.position()
 			for _, key := range []string{"ca", "server-name"} {
 				if lf[key].exists() && !endpoint.TLS {
 					lf[key].fail("the URL of a TLS listener begins with mqtts:// or wss://", "%s does nothing without TLS", key)
@@ -279,7 +280,8 @@ func (l *loader) standIn(n node) *StandIn {
 			x.at.fail("there are: tcp, tls, ws, wss", "a stand-in has no listener %q", x.key)
 			continue
 		}
-		s.Listeners = append(s.Listeners, Listener{Name: x.key, URL: scheme + "://" + x.value.str("address")})
+		line, _ := x.at.position()
+		s.Listeners = append(s.Listeners, Listener{Name: x.key, URL: scheme + "://" + x.value.str("address"), Line: line})
 	}
 	if len(s.Listeners) == 0 {
 		s.Listeners = []Listener{{Name: "tcp", URL: "mqtt://127.0.0.1:0"}}

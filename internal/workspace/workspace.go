@@ -91,6 +91,7 @@ type Listener struct {
 	Name, URL  string
 	CA         []*x509.Certificate // nil: the system's roots
 	ServerName string
+	Line       int // where it stands in the file; 0 for one that is there without being written
 }
 
 // StandIn says how a stand-in is started.

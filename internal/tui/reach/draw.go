@@ -2,6 +2,7 @@ package reach
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"hodstone/internal/mqtt/link"
@@ -184,10 +185,14 @@ func (s *Screen) drawWays(c look.Canvas) {
 	for i := s.first; i < len(s.board.Ways) && y < c.H; i++ {
 		y = s.drawWay(c, y, i, cols)
 	}
+	sign, st := "✗ ", t.Broken
+	if slices.ContainsFunc(s.board.Ways, func(w workbench.ReachState) bool { return w.Stale }) {
+		sign, st = "◷ before the edit: ", t.Old
+	}
 	for _, f := range s.board.Together {
-		for k, l := range look.Wrap("✗ "+f.What, c.W-4) {
+		for k, l := range look.Wrap(sign+f.What, c.W-4) {
 			if k < 2 && y < c.H {
-				c.Text(1, y, l, t.Broken)
+				c.Text(1, y, l, st)
 				y++
 			}
 		}
@@ -308,7 +313,10 @@ func (s *Screen) drawTrack(c look.Canvas, y int, w *core.Way, cols columns, k st
 		if stage == core.StageTLS && step.State == core.Done && cols.width > 14 {
 			note += " " + strings.TrimPrefix(step.Learnt, "TLS ")
 		}
-		if stage == core.StageConnect && plain && step.State != core.Untried {
+		if k == stale {
+			noteStyle = t.Old
+		}
+		if stage == core.StageConnect && plain && k != stale && step.State != core.Untried {
 			if note, noteStyle = "! plain "+note, t.Warn; cols.width < 16 {
 				note = "! plain"
 			}

@@ -7,6 +7,7 @@ import (
 
 	core "hodstone/internal/reach"
 	"hodstone/internal/tui/look"
+	"hodstone/internal/workbench"
 )
 
 // paste takes connection details. What is pasted is not shown, because it may hold a password;
@@ -41,11 +42,11 @@ func (p *paste) key(s *Screen, msg tea.KeyPressMsg) tea.Cmd {
 		s.paste = nil
 		s.Refresh()
 		for i := range s.board.Ways {
-			if s.board.Ways[i].Target.Name == "pasted" {
+			if s.board.Ways[i].Target.Name == workbench.PastedName {
 				s.at = i
 			}
 		}
-		return s.start("pasted")
+		return s.start(workbench.PastedName)
 	default:
 		p.text += msg.Text
 	}
@@ -80,7 +81,7 @@ func (p *paste) draw(c look.Canvas) {
 	default:
 		b.Text(2, y, "understood, as it goes into a workspace:", on(t.Kept))
 		y++
-		for l := range strings.Lines(d.YAML("pasted")) {
+		for l := range strings.Lines(d.YAML(workbench.PastedName)) {
 			b.Text(4, y, look.Clip(strings.TrimRight(l, "\n"), w-6), on(t.Text))
 			y++
 		}

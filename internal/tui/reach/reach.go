@@ -188,6 +188,8 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		return s.drop("freeze", "nothing gets through to the observer any more; only its keep alive tells")
 	case "t":
 		return s.drop("throw out", "the observer is thrown out; it comes back by itself")
+	case "e":
+		return s.edit()
 	case "p":
 		s.paste = &paste{}
 	case "x":
@@ -207,9 +209,31 @@ func (s *Screen) start(names ...string) tea.Cmd {
 	return nil
 }
 
+// edit opens the workspace's file at the way with the cursor; what was found out with the old
+// settings is stale then.
+func (s *Screen) edit() tea.Cmd {
+	line := 0
+	if s.at < len(s.board.Ways) {
+		t := &s.board.Ways[s.at].Target
+		if line = t.Line; t.Name == workbench.PastedName {
+			return look.Tell(true, "what was pasted is not in the workspace: edit another way")
+		}
+	}
+	cmd, err := s.bench.Editor(line)
+	if err != nil {
+		return look.Tell(true, err.Error())
+	}
+	return tea.ExecProcess(cmd, func(err error) tea.Msg {
+		if err != nil {
+			return look.Notice{Text: "the editor ended with: " + err.Error(), Bad: true}
+		}
+		return look.Notice{Text: "edited: ways whose settings changed are stale until they are tried again; the other screens keep what was opened"}
+	})
+}
+
 func (s *Screen) drop(how, did string) tea.Cmd {
 	broker := s.broker()
-	if broker == "" || broker == "pasted" {
+	if broker == "" || broker == workbench.PastedName {
 		return look.Tell(true, "choose a way into a broker of the workspace first")
 	}
 	return func() tea.Msg {
@@ -270,5 +294,5 @@ func (s *Screen) Keys() []look.Key {
 	if len(s.board.Ways) > 0 {
 		keys = append(keys, look.Key{Key: "↑↓", Does: "choose"}, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
 	}
-	return append(keys, look.Key{Key: "p", Does: "paste"}, look.Key{Key: "x", Does: "export"})
+	return append(keys, look.Key{Key: "e", Does: "edit"}, look.Key{Key: "p", Does: "paste"}, look.Key{Key: "x", Does: "export"})
 }
