@@ -39,8 +39,8 @@ type Options struct {
 	// for none.
 	Users  []string
 	Rights string
-	// Lines are added to the configuration.
-	Lines string
+	// Lines are added to the configuration, Listener to that of the plain TCP listener.
+	Lines, Listener string
 }
 
 // Broker is a running broker; it ends with the test.
@@ -77,7 +77,7 @@ func Start(t testing.TB, o Options) *Broker {
 	// Without a user of its own it would drop its rights and not read root's files.
 	config := fmt.Sprintf("user %s\npersistence %v\npersistence_location %s/\nautosave_interval 0\n", me.Username, o.Persistence, dir)
 	type listener struct{ name, scheme, path, lines string }
-	listeners := []listener{{"tcp", "mqtt", "", ""}}
+	listeners := []listener{{"tcp", "mqtt", "", o.Listener}}
 	if o.Anonymous {
 		config += "allow_anonymous true\n"
 	} else {

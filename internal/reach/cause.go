@@ -148,7 +148,7 @@ func refused(c packet.ReasonCode, v packet.Version, withLogin bool, reason, serv
 	}
 	d.Cause, d.What, d.Remedy = known.cause, known.what, known.remedy
 	if !withLogin && (d.Cause == NotAuthorised || d.Cause == WrongLogin) {
-		d.Cause, d.What, d.Remedy = LoginWanted, "the broker wants a login, and none was given", "give user name and password: 'login' on the broker in a workspace, --username on the command line"
+		d.Cause, d.What, d.Remedy = LoginWanted, "the broker does not let this client in without a login", "give user name and password: 'login' on the broker in a workspace, --username on the command line; if it takes clients without, it may have a rule for client identifiers (--client-id)"
 	}
 	if reason != "" {
 		d.Seen += fmt.Sprintf(", %q", clip(reason))

@@ -179,7 +179,7 @@ func (r *runner) others(ctx context.Context, address string) {
 
 // probe finds by trying what the older versions have no word for.
 func (r *runner) probe(ctx context.Context, address string, v packet.Version) {
-	base := approach{name: "probe", address: address, version: v, login: r.target.Login}
+	base := approach{name: "probe", address: address, version: v, login: r.target.Login, id: r.target.ClientID}
 	add := func(name, asked, granted, source string, less bool) {
 		r.result.Grants = append(r.result.Grants, Grant{Name: name + " (" + v.String() + ")", Asked: asked, Granted: granted, Less: less, Probed: true, Source: "3.1.1 §" + source})
 	}
@@ -192,8 +192,8 @@ func (r *runner) probe(ctx context.Context, address string, v packet.Version) {
 	// A session kept: what is there when the client comes again. The name it comes by must be
 	// one that is let in.
 	a := base
-	if a.id, a.keep = client.NewID(), true; r.target.ClientID != "" {
-		a.id = r.target.ClientID
+	if a.keep = true; a.id == "" {
+		a.id = client.NewID()
 	}
 	x := r.visit(ctx, a)
 	if x.err == nil {
@@ -231,10 +231,14 @@ func (r *runner) probeMessages(ctx context.Context, a approach, add func(name, a
 		_, err := x.client.Publish(ctx, packet.Publish{Topic: stored, Payload: []byte(payload), QoS: min(1, packet.QoS(ack.Codes[0])), Retain: true})
 		return err
 	}
-	if publish("kept") != nil {
-		return
+	err = publish("kept")
+	if err == nil {
+		_, err = x.client.Ping(ctx)
 	}
-	if _, err := x.client.Ping(ctx); err != nil {
+	if err != nil {
+		if turnedAway(x.client.Ended()) {
+			add("retained messages", "", "refused: the broker ends the link", "3.3.1.3", true)
+		}
 		return
 	}
 	if _, err := x.client.Subscribe(ctx, []packet.Subscription{{Filter: stored, QoS: 1}}); err != nil {

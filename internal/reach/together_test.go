@@ -17,6 +17,7 @@ import (
 
 	"hodstone/internal/brokertest"
 	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/trust"
@@ -233,6 +234,38 @@ func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
 				t.Error("the password shows")
 			}
 		})
+	}
+}
+
+// TestGrantsOfARealBroker: limits that it says, limits that only a try shows, and a rule for
+// client identifiers.
+func TestGrantsOfARealBroker(t *testing.T) {
+	small := brokertest.Start(t, brokertest.Options{Anonymous: true, Listener: "max_qos 0\nmax_topic_alias 3\n", Lines: "retain_available false\nmax_keepalive 20\nmax_packet_size 20000\n"})
+	ruled := brokertest.Start(t, brokertest.Options{Anonymous: true, Lines: "clientid_prefixes pen-\n"})
+	rep := Run(context.Background(), []Target{{Name: "small", URL: small.URLs["tcp"]}, {Name: "ruled", URL: ruled.URLs["tcp"], ClientID: "pen-7"}, {Name: "made up", URL: ruled.URLs["tcp"]}}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait})
+	capped := brokertest.Start(t, brokertest.Options{Anonymous: true, Listener: "max_connections 1\n"}).URLs["tcp"]
+	first := client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, capped) }, Version: packet.V311, Connect: packet.Connect{ClientID: "first", CleanStart: true}})
+	if _, err := first.Connect(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	full := Run(context.Background(), []Target{{Name: "capped", URL: capped}}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait})
+	if d := full.Results[0].Diagnosis(); d == nil || d.Cause != ClosedOnAccept || !strings.Contains(d.Remedy, "limit of connections") {
+		t.Errorf("a limit of connections: %+v", d)
+	}
+	first.Disconnect(0)
+	got := grants(&rep.Results[0])
+	for name, want := range map[string]string{"maximum QoS": "0", "topic aliases": "3", "retained messages": "not available", "keep alive": "20 s", "maximum packet size": "20000 bytes", "QoS of a subscription (3.1.1)": "0",
+		"retained messages (3.1.1)": "refused: the broker ends the link", "kept session (3.1.1)": "kept", "client identifier (3.1.1)": "1024+ characters", "receive maximum": "20"} {
+		if got[name].Granted != want {
+			t.Errorf("%s: granted %q, want %q", name, got[name].Granted, want)
+		}
+	}
+	if got = grants(&rep.Results[1]); !strings.Contains(got["client identifier (3.1.1)"].Granted, "has a rule") || got["kept session (3.1.1)"].Granted != "kept" || got["retained messages (3.1.1)"].Granted != "kept" {
+		t.Errorf("a rule for client identifiers: %+v", rep.Results[1].Grants)
+	}
+	// It refuses by "not authorized", so that the cause cannot be known; the remedy names both.
+	if d := rep.Results[2].Diagnosis(); d == nil || d.Cause != LoginWanted || !strings.Contains(d.Remedy, "rule for client identifiers") {
+		t.Errorf("a made-up identifier: %+v", d)
 	}
 }
 

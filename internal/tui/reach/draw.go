@@ -404,10 +404,13 @@ func (s *Screen) doors() []core.Door {
 func (s *Screen) drawGrantTable(c look.Canvas, r *core.Result) {
 	t := c.Theme
 	c.Rule(0, "granted by "+r.Target.Name, t.Strong)
-	nameW := min(34, c.W/2)
-	askW := 16
-	c.Text(2+nameW, 0, " asked ", t.Dim)
-	c.Text(2+nameW+askW, 0, " given ", t.Dim)
+	nameW, askW := 32, 17
+	if c.W < nameW+askW+24 { // what was asked gives way: the details have it
+		askW = 0
+	} else {
+		c.Text(2+nameW, 0, " asked ", t.Dim)
+		c.Text(2+nameW+askW, 0, " given ", t.Dim)
+	}
 	if len(r.Grants) == 0 {
 		c.Text(2, 1, "nothing: no CONNACK came that grants anything", t.Dim)
 	}

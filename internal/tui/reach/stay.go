@@ -101,7 +101,7 @@ func (s *Screen) drawPings(c look.Canvas, x int, stay *core.Stay, now time.Time)
 	}
 	c.Text(x, 1, look.Clip(fmt.Sprintf("  lost %d of %d", stay.Lost, len(stay.Samples)), c.W-x), lost)
 	const label = 9
-	w := c.W - label - 2
+	w := c.W - label - 5 // behind it stands "now"
 	n := min(2*w, 4*len(stay.Samples))
 	if w < 10 || len(stay.Samples) < 2 {
 		return 2
@@ -179,6 +179,9 @@ func drawGap(c look.Canvas, y int, g *core.Gap, now time.Time) int {
 	what, then := ", by "+string(g.Blame), g.Evidence
 	if g.Purpose != "" {
 		what, then = ", on purpose ("+g.Purpose+")", "noticed after "+look.Duration(g.Detection())
+		if x+look.Width(what) > c.W {
+			what = ", " + g.Purpose
+		}
 		if !g.To.IsZero() {
 			then += ", back " + look.Duration(g.To.Sub(g.From)) + " later"
 		}
