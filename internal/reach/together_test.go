@@ -245,8 +245,12 @@ func TestGrantsOfARealBroker(t *testing.T) {
 	rep := Run(context.Background(), []Target{{Name: "small", URL: small.URLs["tcp"]}, {Name: "ruled", URL: ruled.URLs["tcp"], ClientID: "pen-7"}, {Name: "made up", URL: ruled.URLs["tcp"]}}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait})
 	capped := brokertest.Start(t, brokertest.Options{Anonymous: true, Listener: "max_connections 1\n"}).URLs["tcp"]
 	first := client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, capped) }, Version: packet.V311, Connect: packet.Connect{ClientID: "first", CleanStart: true}})
-	if _, err := first.Connect(context.Background()); err != nil {
-		t.Fatal(err)
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) { // until it has seen that the one that waited for it is gone
+		if _, err := first.Connect(context.Background()); err == nil {
+			break
+		} else if time.Now().After(end) {
+			t.Fatal(err)
+		}
 	}
 	full := Run(context.Background(), []Target{{Name: "capped", URL: capped}}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait})
 	if d := full.Results[0].Diagnosis(); d == nil || d.Cause != ClosedOnAccept || !strings.Contains(d.Remedy, "limit of connections") {
