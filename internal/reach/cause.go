@@ -83,6 +83,7 @@ const (
 	UnknownCode      Cause = "undefined-code"
 	ServerError      Cause = "server-error"
 	ThrownOut        Cause = "thrown-out"
+	Unsteady         Cause = "let-in-at-times"
 	Cancelled        Cause = "stopped"
 )
 

@@ -391,38 +391,46 @@ func (r *runner) noConnack(ctx context.Context, v *visit, a approach) *Diagnosis
 		defer x.end()
 		return x.err == nil
 	}
+	answers := func(b approach) bool { // by letting in, or by refusing with a code
+		x := r.visit(ctx, b)
+		x.end()
+		var rejected *client.RefusedError
+		return x.err == nil || errors.As(x.err, &rejected)
+	}
+	// What gets in proves nothing where the same gets in as well when it comes again, or then once more.
+	found := func(cause Cause, what, remedy string) *Diagnosis {
+		if in(a) || in(a) {
+			cause, what = Unsteady, "the broker ended the link at first, and let the very same client in a moment later"
+			remedy = "a limit of connections or of their rate, a broker that was just starting, or one of several behind one address: see its log, and try again"
+		}
+		return &Diagnosis{Cause: cause, What: what, Remedy: remedy, Seen: v.err.Error()}
+	}
 	for _, version := range []packet.Version{packet.V311, packet.V31, packet.V5} {
 		if b := a; version != a.version {
 			b.version, b.asks = version, nil
 			if in(b) {
-				return &Diagnosis{Cause: Version, What: fmt.Sprintf("the broker does not speak MQTT %s, and says so by closing; %s gets in", a.version, version), Remedy: "use " + version.String(), Seen: v.err.Error()}
+				return found(Version, fmt.Sprintf("the broker does not speak MQTT %s, and says so by closing; %s gets in", a.version, version), "use "+version.String())
 			}
 		}
 	}
 	if b := a; a.id != "" {
 		b.id = ""
 		if in(b) {
-			return &Diagnosis{Cause: ClientID, What: fmt.Sprintf("the broker does not take the client identifier %q, and says so by closing; another gets in", a.id), Remedy: "ask for its rule: length, characters, a prefix", Seen: v.err.Error()}
+			return found(ClientID, fmt.Sprintf("the broker does not take the client identifier %q, and says so by closing; another gets in", a.id), "ask for its rule: length, characters, a prefix")
 		}
 	}
 	if b := a; a.login != nil {
 		b.login = nil
-		x := r.visit(ctx, b)
-		x.end()
-		var rejected *client.RefusedError
-		if x.err == nil || errors.As(x.err, &rejected) {
-			return &Diagnosis{Cause: WrongLogin, What: "the broker closes when it sees this login, without a CONNACK; without a login it answers", Remedy: "compare user name and password letter by letter", Seen: v.err.Error()}
+		if answers(b) {
+			return found(WrongLogin, "the broker closes when it sees this login, without a CONNACK; without a login it answers", "compare user name and password letter by letter")
 		}
 	}
 	if b := a; v.asked && a.login != nil && a.login.Certificate != nil {
 		bare := *a.login
 		bare.Certificate = nil
 		b.login = &bare
-		x := r.visit(ctx, b)
-		x.end()
-		var rejected *client.RefusedError
-		if x.err == nil || errors.As(x.err, &rejected) {
-			return &Diagnosis{Cause: ClientCertBad, What: "the server ends the link when it sees our client certificate, without saying why; without one it answers", Remedy: "the server's log tells: another CA, revoked, or a subject that it does not know", Seen: v.err.Error()}
+		if answers(b) {
+			return found(ClientCertBad, "the server ends the link when it sees our client certificate, without saying why; without one it answers", "the server's log tells: another CA, revoked, or a subject that it does not know")
 		}
 	}
 	if silent {

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -411,6 +412,17 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 		{"a CONNACK that breaks the standard", serve(answer(0x20, 0x02, 0x07, 0x00)), in(v311), BrokenConnack, "reserved acknowledge flags"},
 		{"another packet than CONNACK", serve(answer(0xD0, 0x00)), in(v311), NotConnack, "PINGRESP"},
 		{"3.1.1 only, and closing", serve(only(t, packet.V311)), in(v5), Version, "3.1.1 gets in"},
+		{"let in every second time", func(t *testing.T) string {
+			var n atomic.Int32
+			return serve(func(c net.Conn) {
+				if n.Add(1)%2 == 1 {
+					c.Read(make([]byte, 1024))
+					return
+				}
+				connack(0)(c)
+				hang(c)
+			})(t)
+		}, nil, Unsteady, "the very same client in a moment later"},
 		{"a wrong password", knowing, with(login("pen-1", "wrong")), WrongLogin, "0x86"},
 		{"a wrong password in 3.1.1", knowing, both(with(login("pen-1", "wrong")), in(v311)), WrongLogin, "CONNACK 4"},
 		{"an unknown user", knowing, with(login("nobody", secretWord)), WrongLogin, "0x86"},
