@@ -47,10 +47,12 @@ type Options struct {
 type Broker struct {
 	// URLs are its listeners: "tcp", "tls", "ws", "wss" and "tls with client certificate".
 	URLs map[string]string
-	// CA signed its certificates, and Client is what the last listener wants.
-	CA     *x509.CertPool
-	CAs    []*x509.Certificate // the same
-	Client tls.Certificate
+	// CA signed its certificates, and Client is what the last listener wants; Revoked is on
+	// Revocations, its list of those that it refuses, in PEM.
+	CA              *x509.CertPool
+	CAs             []*x509.Certificate // the same
+	Client, Revoked tls.Certificate
+	Revocations     []byte
 
 	t    testing.TB
 	file string
@@ -101,7 +103,7 @@ func Start(t testing.TB, o Options) *Broker {
 		secure := b.certificates(dir)
 		listeners = append(listeners, listener{"tls", "mqtts", "", secure}, listener{"ws", "ws", "/mqtt", "protocol websockets\n"},
 			listener{"wss", "wss", "/mqtt", "protocol websockets\n" + secure},
-			listener{"tls with client certificate", "mqtts", "", secure + "require_certificate true\n"})
+			listener{"tls with client certificate", "mqtts", "", secure + "require_certificate true\ncrlfile " + filepath.Join(dir, "crl.pem") + "\n"})
 	}
 	config += o.Lines
 	for _, l := range listeners {
@@ -140,7 +142,13 @@ func (b *Broker) certificates(dir string) string {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	for name, content := range map[string][]byte{"ca.pem": kit.RootPEM(), "chain.pem": chain, "key.pem": key} {
+	if b.Revoked, err = kit.Issue(trust.Request{CommonName: Username}); err != nil {
+		b.t.Fatal(err)
+	}
+	if b.Revocations, err = kit.Revoke(b.Revoked.Leaf); err != nil {
+		b.t.Fatal(err)
+	}
+	for name, content := range map[string][]byte{"ca.pem": kit.RootPEM(), "chain.pem": chain, "key.pem": key, "crl.pem": b.Revocations} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o600); err != nil {
 			b.t.Fatal(err)
 		}

@@ -236,7 +236,11 @@ func TestTrustTriesARealBroker(t *testing.T) {
 		t.Fatal(err)
 	}
 	ca, _ := trust.ExportCA("pem", b.CAs, false)
-	for name, data := range map[string][]byte{"client.crt": chain, "client.key": key, "ca.crt": ca} {
+	revoked, revokedKey, err := trust.PEM(b.Revoked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"client.crt": chain, "client.key": key, "ca.crt": ca, "lost.crt": revoked, "lost.key": revokedKey, "list.crl": b.Revocations} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -252,7 +256,7 @@ func TestTrustTriesARealBroker(t *testing.T) {
 	for _, x := range s.Trials {
 		verdicts[x.Name] = x.Verdict
 	}
-	for name, want := range map[string]string{"our certificate": "kept", "no certificate": "kept", "a stranger's certificate": "kept", "our certificate without its key": "kept", "a wrong server name": "kept", "ALPN mqtt": "kept"} {
+	for name, want := range map[string]string{"our certificate": "kept", "no certificate": "kept", "a stranger's certificate": "kept", "a revoked certificate": "kept", "our certificate without its key": "kept", "a wrong server name": "kept", "ALPN mqtt": "kept"} {
 		if verdicts[name] != want {
 			t.Errorf("%s: %s, want %s: %+v", name, verdicts[name], want, s.Trials)
 		}

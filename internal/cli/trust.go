@@ -40,8 +40,8 @@ func (e *Env) trust() *cobra.Command {
 		Short: "Tell what certificates and keys are, what fits what, and what a server's TLS does",
 		Long: `Tell what certificates and keys are, whatever their names say: PEM, DER, PKCS #1, #7, #8, #12
 and SEC 1, and what mail, editors and firmware sources make of them; which key fits which
-certificate; the chains; what is missing, expired, weak or open to others; and the login that they
-make, ready for a workspace.
+certificate; the chains; what is missing, expired, revoked by a list among the files, weak or open
+to others; and the login that they make, ready for a workspace.
 
 With --at, the server's TLS is tried too: versions and suites, the chain and the name; with the
 certificate given, without any, with a stranger's; ALPN, stapling, resumption. --device-tls tells
@@ -185,7 +185,7 @@ func (e *Env) survey(ctx context.Context, f *trustFlags, v *trust.Inventory) (*t
 		}
 		o.Device.Suites = append(o.Device.Suites, id)
 	}
-	o.Ours, o.Expired = v.ClientPairs()
+	o.Pairs, o.Revocations = v.ClientPairs(), v.Revocations()
 	if c, err := o.Dial(ctx); err != nil {
 		return &trust.Survey{ServerName: endpoint.Host, Err: fmt.Errorf("%s: %w: 'hodstone reach %s' tells why", endpoint.Address, err, where)}, nil
 	} else {

@@ -52,6 +52,7 @@ const (
 	ClientCertCA     Cause = "client-certificate-unknown-ca"
 	ClientCertUse    Cause = "client-certificate-wrong-use"
 	ClientCertKey    Cause = "client-certificate-wrong-key"
+	ClientCertRevoke Cause = "client-certificate-revoked"
 	ClientCertBad    Cause = "client-certificate-refused"
 	WrongPath        Cause = "websocket-wrong-path"
 	NoSubprotocol    Cause = "websocket-no-subprotocol"

@@ -150,6 +150,8 @@ func (r *runner) clientCertificate(v *visit, a approach) *Diagnosis {
 		return set(ClientCertKey, fmt.Sprintf("the key does not belong to the client certificate %s", name), "'hodstone trust' on the folder tells which key fits")
 	case alert == "certificate_expired":
 		return set(ClientCertOld, fmt.Sprintf("the server takes the client certificate %s for expired", name), "compare the clocks; renew it")
+	case alert == "certificate_revoked":
+		return set(ClientCertRevoke, fmt.Sprintf("the client certificate %s is revoked: it is on the server's list", name), "have a new one issued, or have it taken off the list")
 	case strings.Contains(alert, "certificate"), alert == "handshake_failure", alert == "access_denied":
 		return set(ClientCertBad, fmt.Sprintf("the server does not take the client certificate %s", name), "the server's log tells why: revoked? a subject that it does not know? the intermediate missing?")
 	}

@@ -188,6 +188,8 @@ func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
 		t.Fatal(err)
 	}
 	foreign.Certificate = &c
+	revoked := *right
+	revoked.Certificate = &b.Revoked
 	wss, tcp, secure := b.URLs["wss"], b.URLs["tcp"], b.URLs["tls"]
 	needs := b.URLs["tls with client certificate"]
 	as := func(u, from, to string) string { return strings.Replace(u, from, to, 1) }
@@ -204,6 +206,7 @@ func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
 		{"client certificate", Target{URL: needs, Login: &withCertificate}, ""},
 		{"no client certificate", Target{URL: needs, Login: right}, ClientCertWanted},
 		{"a stranger's client certificate", Target{URL: needs, Login: &foreign}, ClientCertCA},
+		{"a revoked client certificate", Target{URL: needs, Login: &revoked}, ClientCertRevoke},
 		{"no login", Target{URL: secure}, LoginWanted},
 		{"wrong password", Target{URL: secure, Login: login(brokertest.Username, "wrong")}, NotAuthorised},
 		{"unknown CA", Target{URL: secure, Login: right, CAs: []*x509.Certificate{other.Root()}}, CertUnknownCA},

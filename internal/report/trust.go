@@ -31,6 +31,12 @@ func FileLine(f *trust.File) string {
 			text += " of " + trust.Subject(item.Certificate.Subject.String())
 		case item.Request != nil:
 			text += " for " + trust.Subject(item.Request.Subject.String())
+		case item.Revocations != nil:
+			l := item.Revocations
+			text += fmt.Sprintf(" of %s, %s", trust.Subject(l.Issuer.String()), counted(len(l.RevokedCertificateEntries), "certificate"))
+			if !l.NextUpdate.IsZero() {
+				text += ", until " + trust.Day(l.NextUpdate)
+			}
 		case item.Public != nil:
 			text += " (" + trust.Strength(item.Public) + ")"
 		}
@@ -291,6 +297,7 @@ type CertificateRecord struct {
 	KeyFiles    []string  `json:"key_files,omitempty"`
 	Chain       []string  `json:"chain,omitempty"`
 	Missing     string    `json:"missing_issuer,omitempty"`
+	Revoked     time.Time `json:"revoked,omitzero"`
 }
 
 // TrustDocument is what files and a server's TLS amount to, in JSON.
@@ -366,7 +373,7 @@ type TrialRecord struct {
 func certificateRecord(c *trust.Certificate) CertificateRecord {
 	r := CertificateRecord{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Role: string(c.Role), Serial: fmt.Sprintf("%x", c.SerialNumber),
 		NotBefore: c.NotBefore, NotAfter: c.NotAfter, Key: trust.Strength(c.PublicKey), Signature: c.SignatureAlgorithm.String(), Names: c.Names(), Usages: trust.Usages(c.Certificate),
-		Fingerprint: trust.Fingerprint(c.Certificate), Files: c.Files, Missing: c.Missing}
+		Fingerprint: trust.Fingerprint(c.Certificate), Files: c.Files, Missing: c.Missing, Revoked: c.Revoked}
 	if c.Key != nil {
 		r.KeyFiles = c.Key.Files
 	}

@@ -67,7 +67,9 @@ type Certificate struct {
 	Missing string
 	// System tells that the chain leads to a root that this machine trusts.
 	System bool
-	label  string // tells it from another of the same title
+	// Revoked is since when it is on a revocation list of the files; zero for on none.
+	Revoked time.Time
+	label   string // tells it from another of the same title
 }
 
 // Key is one private key of an inventory.
@@ -137,6 +139,7 @@ func Examine(files []*File, o Options) *Inventory {
 		}
 		v.chain(c, o.Roots)
 	}
+	v.revoke()
 	v.identities()
 	for _, f := range files {
 		v.judgeFile(f)

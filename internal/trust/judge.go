@@ -75,6 +75,9 @@ func (v *Inventory) judge(c *Certificate) {
 	case left < SoonAfter && !shortLived(c.Certificate):
 		v.find(Worry, name, "have it renewed in time", "it expires on %s, in %s", Day(c.NotAfter), days(left))
 	}
+	if !c.Revoked.IsZero() {
+		v.find(Broken, name, "have a new one issued", "it is revoked since %s", Day(c.Revoked))
+	}
 	if c.NotAfter.Before(c.NotBefore) {
 		v.find(Broken, name, "have it issued anew", "it ends before it begins")
 	}

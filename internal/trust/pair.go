@@ -116,10 +116,15 @@ func Pool(certificates []*x509.Certificate) *x509.CertPool {
 	return p
 }
 
-// ClientPairs returns what a server can be tried with: a client certificate that is in time, and
-// one that has expired; nil for none. Where no file holds an expired one, and the key of a CA is
-// there, it is made on the spot, and differs from the first in nothing but its time.
-func (v *Inventory) ClientPairs() (ours, expired *tls.Certificate) {
+// Pairs are what a server can be tried with; nil for what is not there.
+type Pairs struct {
+	Ours             *tls.Certificate // in time
+	Expired, Revoked *tls.Certificate // signed by the right CA all the same
+}
+
+// ClientPairs finds pairs among the files. Where none of them has expired, and the key of a CA is
+// there, an expired one is made on the spot, that differs from ours in nothing but its time.
+func (v *Inventory) ClientPairs() (p Pairs) {
 	var signer *Certificate
 	for i := range v.Identities {
 		id := &v.Identities[i]
@@ -128,19 +133,22 @@ func (v *Inventory) ClientPairs() (ours, expired *tls.Certificate) {
 			continue
 		}
 		switch old := v.At.After(id.Certificate.NotAfter); {
-		case old && expired == nil:
-			expired = pair
-		case !old && ours == nil:
-			ours = pair
+		case old && p.Expired == nil:
+			p.Expired = pair
+		case old:
+		case !id.Certificate.Revoked.IsZero():
+			p.Revoked = pair
+		case p.Ours == nil:
+			p.Ours = pair
 			if len(id.Certificate.Chain) > 1 {
 				signer = id.Certificate.Chain[1]
 			}
 		}
 	}
-	if expired == nil && signer != nil && signer.Key != nil {
-		expired = v.expire(ours, signer)
+	if p.Expired == nil && signer != nil && signer.Key != nil {
+		p.Expired = v.expire(p.Ours, signer)
 	}
-	return ours, expired
+	return p
 }
 
 // expire makes a certificate with the subject of ours that has expired, signed by a CA whose key

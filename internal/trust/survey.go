@@ -29,10 +29,10 @@ type SurveyOptions struct {
 	Host, ServerName string
 	// CAs are those to trust; nil for the system's.
 	CAs []*x509.Certificate
-	// Ours is the client certificate to try; nil for none.
-	Ours *tls.Certificate
-	// Expired is a client certificate of the right CA that has expired; nil for none at hand.
-	Expired *tls.Certificate
+	// Pairs are the client certificates to try.
+	Pairs
+	// Revocations are lists that the server's certificate may be on.
+	Revocations []*x509.RevocationList
 	// Greeting is what the server would answer after the handshake; see [Shake].
 	Greeting []byte
 	// Device is what a device has; nothing is asked about one without versions.
@@ -330,6 +330,9 @@ func (s *Survey) clientTrials(none, ours Attempt, o SurveyOptions, shake func(*t
 	} else if expired, err := strangers(true); err == nil {
 		add("a stranger's, expired too", "refused", shake(s.config(&expired)), Failed, Kept)
 	}
+	if o.Revoked != nil {
+		add("a revoked certificate", "refused", shake(s.config(o.Revoked)), Failed, Kept)
+	}
 	if o.Ours != nil {
 		stolen := tls.Certificate{Certificate: o.Ours.Certificate, PrivateKey: stranger.PrivateKey}
 		if SamePublicKind(o.Ours, &stranger) {
@@ -383,6 +386,12 @@ func (s *Survey) judge(o SurveyOptions) {
 		leaf := s.Presented.Chain[0]
 		if left := leaf.NotAfter.Sub(s.At); left > 0 && left < SoonAfter && !shortLived(leaf) {
 			find(Worry, "have it renewed in time", "the server's certificate expires on %s, in %s", Day(leaf.NotAfter), days(left))
+		}
+		for _, issuer := range slices.Concat(s.Presented.Chain[1:], o.CAs) {
+			if at := revocation(leaf, issuer, o.Revocations); !at.IsZero() {
+				find(Broken, "have a new one issued", "the server's certificate is revoked since %s", Day(at))
+				break
+			}
 		}
 		if w := weak(leaf.PublicKey); w != "" {
 			find(Worry, "have it issued anew with a stronger key", "the server's certificate: %s", w)

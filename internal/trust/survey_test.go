@@ -83,16 +83,17 @@ func TestAnExpiredCertificateIsMadeOnTheSpot(t *testing.T) {
 		}
 		return Examine(ReadPaths([]string{dir}, nil), Options{})
 	}
-	if ours, expired := inventory(map[string][]byte{"pen-1.crt": chain, "pen-1.key": key}).ClientPairs(); ours == nil || expired != nil {
-		t.Errorf("without a CA's key: %v, %v", ours, expired)
+	if p := inventory(map[string][]byte{"pen-1.crt": chain, "pen-1.key": key}).ClientPairs(); p.Ours == nil || p.Expired != nil {
+		t.Errorf("without a CA's key: %+v", p)
 	}
 	v := inventory(map[string][]byte{"ca.key": caKey})
-	ours, expired := v.ClientPairs()
+	pairs := v.ClientPairs()
+	ours, expired := pairs.Ours, pairs.Expired
 	if expired == nil || expired.Leaf.Subject.String() != ours.Leaf.Subject.String() || !expired.Leaf.NotAfter.Before(v.At) || len(expired.Certificate) != 2 {
 		t.Fatalf("made: %+v", expired)
 	}
 	try := func(config *tls.Config) string {
-		s := Look(context.Background(), SurveyOptions{Host: "127.0.0.1", CAs: []*x509.Certificate{p.a.Root()}, Ours: ours, Expired: expired, Greeting: []byte("hello"), Dial: listen(t, config)})
+		s := Look(context.Background(), SurveyOptions{Host: "127.0.0.1", CAs: []*x509.Certificate{p.a.Root()}, Pairs: pairs, Greeting: []byte("hello"), Dial: listen(t, config)})
 		for _, tr := range s.Trials {
 			if tr.Name == "an expired certificate" {
 				return string(tr.Verdict) + ": " + tr.Seen
@@ -111,7 +112,7 @@ func TestAnExpiredCertificateIsMadeOnTheSpot(t *testing.T) {
 	// One that is there is taken.
 	old := p.issue(Request{CommonName: "pen-3", Expired: true})
 	oldChain, oldKey, _ := PEM(old)
-	if _, expired := inventory(map[string][]byte{"pen-3.crt": oldChain, "pen-3.key": oldKey}).ClientPairs(); expired == nil || !expired.Leaf.Equal(old.Leaf) {
+	if expired := inventory(map[string][]byte{"pen-3.crt": oldChain, "pen-3.key": oldKey}).ClientPairs().Expired; expired == nil || !expired.Leaf.Equal(old.Leaf) {
 		t.Errorf("the expired one of the files is not taken: %+v", expired)
 	}
 }
@@ -122,7 +123,7 @@ func TestAServerIsSurveyed(t *testing.T) {
 	expired := p.issue(Request{CommonName: "pen-9", Expired: true})
 	cas := []*x509.Certificate{p.a.Root()}
 	pool := p.a.Pool()
-	base := SurveyOptions{Host: "127.0.0.1", CAs: cas, Ours: &p.pen, Expired: &expired, Greeting: []byte("hello")}
+	base := SurveyOptions{Host: "127.0.0.1", CAs: cas, Pairs: Pairs{Ours: &p.pen, Expired: &expired}, Greeting: []byte("hello")}
 	verdicts := func(s *Survey) string {
 		var out []string
 		for _, tr := range s.Trials {

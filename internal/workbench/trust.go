@@ -126,7 +126,8 @@ func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 			return err
 		}
 	} else if v, _ := b.Credentials(); v != nil {
-		_, o.Expired = v.ClientPairs()
+		found := v.ClientPairs()
+		o.Expired, o.Revoked, o.Revocations = found.Expired, found.Revoked, v.Revocations()
 	}
 	dial := o.Dial
 	o.Dial = func(ctx context.Context) (net.Conn, error) {
