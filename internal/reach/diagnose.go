@@ -399,7 +399,10 @@ func (r *runner) noConnack(ctx context.Context, v *visit, a approach) *Diagnosis
 	}
 	// What gets in proves nothing where the same gets in as well when it comes again, or then once more.
 	found := func(cause Cause, what, remedy string) *Diagnosis {
-		if in(a) || in(a) {
+		for range 2 {
+			if cause == Unsteady || !in(a) {
+				continue
+			}
 			cause, what = Unsteady, "the broker ended the link at first, and let the very same client in a moment later"
 			remedy = "a limit of connections or of their rate, a broker that was just starting, or one of several behind one address: see its log, and try again"
 		}
