@@ -53,33 +53,37 @@ var detailKeys = []struct {
 	{"url", regexp.MustCompile(`(url|uri|connectionstring)$`)},
 	{"servername", regexp.MustCompile(`(servername|sni|certificatename)$`)},
 	{"clientid", regexp.MustCompile(`(clientid|clientidentifier|deviceid|clientname)$`)},
-	{"username", regexp.MustCompile(`(username|user|login|accountname|userid)$`)},
-	{"password", regexp.MustCompile(`(password|passwd|pass|pwd|secret|token|accesskey)$`)},
+	{"username", regexp.MustCompile(`(username|user|login|accountname|userid|benutzername|benutzer|usuario|utilisateur|gebruikersnaam)$`)},
+	{"password", regexp.MustCompile(`(password|passwd|pass|pwd|secret|token|accesskey|kennwort|passwort|contrasea|motdepasse|wachtwoord)$`)},
 	{"scheme", regexp.MustCompile(`(scheme|transport|protocol)$`)},
 	{"tlsport", regexp.MustCompile(`((tls|ssl|secure|mqtts)port|port(tls|ssl|secure|mqtts))$`)},
 	{"wsport", regexp.MustCompile(`((ws|websocket|websockets|wss)port|port(ws|websocket|wss))$`)},
-	{"port", regexp.MustCompile(`(port|portnumber|mqttport|tcpport)$`)},
+	{"port", regexp.MustCompile(`(port|portnumber|mqttport|tcpport|puerto|poort)$`)},
 	{"cafile", regexp.MustCompile(`(cafile|cacert|cacertificate|rootca|ca|cacrt|capath|trustedca)$`)},
 	{"certfile", regexp.MustCompile(`(clientcert|clientcertificate|certfile|cert|certificate|crt|certpath)$`)},
 	{"keyfile", regexp.MustCompile(`(clientkey|keyfile|privatekey|key|keypath)$`)},
 	{"tls", regexp.MustCompile(`(tls|ssl|usetls|usessl|secure|encryption|encrypted)$`)},
 	{"version", regexp.MustCompile(`(mqttversion|protocolversion|version)$`)},
 	{"path", regexp.MustCompile(`(wspath|websocketpath|path)$`)},
-	{"host", regexp.MustCompile(`(host|hostname|server|broker|endpoint|address|brokeraddress|serveraddress|ip|ipaddress|fqdn)$`)},
+	{"host", regexp.MustCompile(`(host|hostname|server|broker|endpoint|address|brokeraddress|serveraddress|ip|ipaddress|fqdn|adresse|servidor|serveur|hte)$`)},
 }
 
 // schemes are what URLs of brokers begin with elsewhere, and what they are here.
 var schemes = map[string]string{"mqtt": "mqtt", "tcp": "mqtt", "mqtts": "mqtts", "ssl": "mqtts", "tls": "mqtts", "mqtt+ssl": "mqtts", "mqtt+tls": "mqtts", "ws": "ws", "wss": "wss", "http": "ws", "https": "wss", "websocket": "ws", "websockets": "ws"}
 
-var (
-	anyURL   = regexp.MustCompile(`(?i)\b(mqtts?|tcp|ssl|tls|mqtt\+ssl|mqtt\+tls|wss?|https?)://[^\s"'<>,;]+`)
-	hostPort = regexp.MustCompile(`^\[?[A-Za-z0-9.:-]+\]?:\d{1,5}$`)
-	notWord  = regexp.MustCompile(`[^a-z0-9]+`)
-	lineKey  = regexp.MustCompile(`^\s*(?:[-*•>]\s+)?(?:export\s+|set\s+)?["']?([A-Za-z][A-Za-z0-9 _./()-]{0,40}?)["']?\s*(?:=>|=|:|\t|\s{2,})\s*(.*)$`)
-)
+// fieldOf returns the detail that a name stands for, "" for none.
+func fieldOf(name string) string {
+	plain := notWord.ReplaceAllString(strings.ToLower(name), "")
+	for _, k := range detailKeys {
+		if k.match.MatchString(plain) {
+			return k.field
+		}
+	}
+	return ""
+}
 
 // Paste reads connection details as people get them: a URL, lines with names and values, an
-// environment file, or JSON.
+// environment file, a table, constants of firmware, the arguments of a call, JSON, or sentences.
 func Paste(text string) (*Details, error) {
 	if len(text) > maxPaste {
 		return nil, fmt.Errorf("%d bytes are more than connection details have: give only the part with host, port and login", len(text))
@@ -89,14 +93,11 @@ func Paste(text string) (*Details, error) {
 	fields := map[string]string{}
 	set := func(name, value string) {
 		value = unquote(value)
-		plain := notWord.ReplaceAllString(strings.ToLower(name), "")
-		for _, k := range detailKeys {
-			if k.match.MatchString(plain) {
-				if _, before := fields[k.field]; !before && value != "" {
-					fields[k.field] = value
-				}
-				return
+		if field := fieldOf(name); field != "" {
+			if _, before := fields[field]; !before && value != "" {
+				fields[field] = value
 			}
+			return
 		}
 		if !slices.Contains(d.Unused, strings.TrimSpace(name)) {
 			d.Unused = append(d.Unused, strings.TrimSpace(name))
@@ -106,22 +107,9 @@ func Paste(text string) (*Details, error) {
 	if json.Unmarshal([]byte(text), &tree) == nil {
 		flatten(tree, "", set)
 	} else {
-		for line := range strings.Lines(text) {
-			line = strings.TrimSpace(line)
-			if i := strings.Index(line, " #"); i > 0 {
-				line = strings.TrimSpace(line[:i])
-			}
-			switch m := lineKey.FindStringSubmatch(line); {
-			case line == "", strings.HasPrefix(line, "#"), strings.HasPrefix(line, "//"):
-			case anyURL.FindStringIndex(line) != nil && anyURL.FindStringIndex(line)[0] == 0:
-				set("url", line)
-			case hostPort.MatchString(line):
-				set("host", line)
-			case m != nil:
-				set(m[1], m[2])
-			case anyURL.MatchString(line):
-				set("url", anyURL.FindString(line))
-			}
+		readLines(text, set)
+		if fields["host"] == "" && fields["url"] == "" {
+			readProse(text, set)
 		}
 	}
 	return d, d.fill(fields)
