@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -30,7 +31,12 @@ func run(args ...string) (code int, out, errOut string) {
 	return code, o.String(), e.String()
 }
 
-// demoFolder writes the demo workspace and returns its path.
+// demoRights stands for the rights of the demo's stand-in among the changes.
+const demoRights = "rights"
+
+var rightsBlock = regexp.MustCompile(`(?m)^      rights:.*\n(?:        .*\n)+`)
+
+// demoFolder writes the demo workspace, with changes in pairs of old and new, and returns its path.
 func demoFolder(t *testing.T, change ...string) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "farm")
@@ -43,6 +49,9 @@ func demoFolder(t *testing.T, change ...string) string {
 		t.Fatal(err)
 	}
 	for i := 0; i+1 < len(change); i += 2 {
+		if change[i] == demoRights {
+			change[i] = rightsBlock.FindString(string(b))
+		}
 		if !bytes.Contains(b, []byte(change[i])) {
 			t.Fatalf("%q is not in the demo", change[i])
 		}
@@ -135,7 +144,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 	}
 	nobody := "mqtt://" + closed.Addr().String()
 	closed.Close()
-	real := demoFolder(t, "    stand-in:\n      listeners: {tcp: \"127.0.0.1:0\", tls: \"127.0.0.1:0\", ws: \"127.0.0.1:0\", wss: \"127.0.0.1:0\"}\n      logins: [pen-1, pen-2, pen-3, pen-4, barge, shore, store, bench]\n      anonymous: false\n",
+	real := demoFolder(t, demoRights, "", "    stand-in:\n      listeners: {tcp: \"127.0.0.1:0\", tls: \"127.0.0.1:0\", ws: \"127.0.0.1:0\", wss: \"127.0.0.1:0\"}\n      logins: [pen-1, pen-2, pen-3, pen-4, barge, shore, store, bench]\n      anonymous: false\n",
 		"    listeners: {inside: {url: \""+nobody+"\"}}\n", "      faults: []              # try [will.never-sent], then prove again\n", "")
 	for _, tt := range []struct {
 		name string

@@ -93,7 +93,7 @@ func feed(text string, args ...string) (code int, out, errOut string) {
 func TestAStandInSendWatchAndTrace(t *testing.T) {
 	dir := t.TempDir()
 	cred := filepath.Join(dir, "cred")
-	file := demoFolder(t, "      anonymous: false\n", "      anonymous: false\n      rights: {store: {publish: [\"marrowvoe/{login}/#\"]}}\n")
+	file := demoFolder(t, demoRights, "      rights: {store: {publish: [\"marrowvoe/{login}/#\"]}}\n")
 	s := begin(t, "stand-in", file, "--credentials", cred, "--maximum-qos", "1", "--record", filepath.Join(dir, "peers.db"))
 	tls := s.want(`stand-in on (mqtts://\S+)`)
 	wss := s.want(`stand-in on (wss://\S+)`)

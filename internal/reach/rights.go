@@ -69,7 +69,7 @@ func (r *runner) rights(ctx context.Context, address string) {
 		return
 	}
 	version := r.target.Versions[0]
-	root := OwnRoot + client.NewID()
+	root := OwnRoot + strings.TrimPrefix(client.NewID(), "hodstone")
 	control := r.visit(ctx, approach{name: "way in, for comparison", address: address, version: version, login: r.target.Login, id: r.target.ClientID, under: root})
 	defer control.end()
 	if control.err != nil {

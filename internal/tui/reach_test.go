@@ -30,7 +30,7 @@ func TestTheWaysInAreSeen(t *testing.T) {
 	x.key("1")
 	x.await("· never tried", "never tried", "What the broker grants shows here")
 	x.key("r")
-	x.await("4/5 in", "● in", "╳ out", "nothing listens on port 1884", "are this very machine", "plain listeners stand beside a TLS one: quay/tcp, quay/ws", "may read and publish everything: pen-1",
+	x.await("4/5 in", "● in", "╳ out", "nothing listens on port 1884", "are this very machine", "plain listeners stand beside a TLS one: quay/tcp, quay/ws", "may read and publish everything: barge",
 		"maximum QoS", "1024+ characters", "! plain", "! 2 doors open")
 	for range 4 {
 		x.key("down")
