@@ -117,7 +117,7 @@ func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 	}
 	x := with(t, w, workbench.Options{Seed: 1, Credentials: []string{"creds"}}, 160, 47)
 	x.key("2")
-	x.await("13 files", "✗ 4 broken", "Marrow Voe root", "└ Marrow Voe intermediate", "⚷ 8f3ac91b", "Skerry Net intermediate", "the signer is not here", "today", "it is a web page")
+	x.await("13 files", "✗ 4 broken", "Marrow Voe root", "└ Marrow Voe intermediate", "⚷ 8f3ac91b", "Skerry Net intermediate", "the signer is not here", "today", "it is a web page", "what to mend, worst first", "and 8 notes", "✗ pen-3")
 	for range 4 {
 		x.key("down")
 	}

@@ -292,7 +292,7 @@ func (s *Screen) Keys() []look.Key {
 		keys = []look.Key{{Key: "s", Does: "stop"}}
 	}
 	if len(s.board.Ways) > 0 {
-		keys = append(keys, look.Key{Key: "↑↓", Does: "choose"}, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
+		keys = append(keys, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
 	}
 	return append(keys, look.Key{Key: "e", Does: "edit"}, look.Key{Key: "p", Does: "paste"}, look.Key{Key: "x", Does: "export"})
 }

@@ -35,7 +35,53 @@ func (s *Screen) drawCredentials(c look.Canvas) {
 		low = c.H * 2 / 3
 	}
 	s.drawBars(c.Sub(0, 0, c.W, c.H-low))
-	s.drawAbout(c.Sub(0, c.H-low, c.W, low))
+	about := c.Sub(0, c.H-low, c.W, low)
+	y := s.drawAbout(about)
+	if left := about.H - y - 1; !s.open && left >= 4 {
+		s.drawWorst(about.Sub(0, y+1, c.W, left))
+	}
+}
+
+// drawWorst lists what is wrong anywhere, the worst first.
+func (s *Screen) drawWorst(c look.Canvas) {
+	t := c.Theme
+	var worst []core.Finding
+	notes := 0
+	for _, f := range s.inventory.Findings { // which are sorted
+		if f.Severity == core.Note {
+			notes++
+		} else {
+			worst = append(worst, f)
+		}
+	}
+	c.Rule(0, "what to mend, worst first", t.Strong)
+	if notes > 0 {
+		c.Right(c.W-1, 0, " and "+look.Plural(notes, "note")+" ", t.Dim)
+	}
+	if len(worst) == 0 {
+		c.Text(1, 1, "nothing", t.Kept)
+	}
+	width := 12
+	for _, f := range worst {
+		width = max(width, min(c.W/4, look.Width(filepath.Base(f.Where))+3))
+	}
+	for i, f := range worst {
+		if i == c.H-2 && len(worst) > c.H-1 {
+			c.Text(3, 1+i, fmt.Sprintf("and %d more", len(worst)-i), t.Dim)
+			return
+		}
+		sign, st := "✗", t.Broken
+		if f.Severity == core.Worry {
+			sign, st = "!", t.Warn
+		}
+		where := filepath.Base(f.Where)
+		c.Text(1, 1+i, sign+" "+look.Middle(where, width-2), st)
+		text := strings.ReplaceAll(f.What, s.dir()+"/", "")
+		if f.Remedy != "" {
+			text += " → " + strings.ReplaceAll(f.Remedy, s.dir()+"/", "")
+		}
+		c.Text(width+2, 1+i, look.Clip(text, c.W-width-3), t.Text)
+	}
 }
 
 // axis is the time axis of the bars.
@@ -199,12 +245,12 @@ func (s *Screen) drawBar(c look.Canvas, y int, cert *core.Certificate, a axis, w
 	}
 }
 
-// drawAbout tells about the row with the cursor; opened, everything.
-func (s *Screen) drawAbout(c look.Canvas) {
+// drawAbout tells about the row with the cursor; opened, everything. It returns the row below.
+func (s *Screen) drawAbout(c look.Canvas) int {
 	t := c.Theme
 	if s.at >= len(s.rows) {
 		c.Rule(0, "nothing chosen", t.Strong)
-		return
+		return 1
 	}
 	r := &s.rows[s.at]
 	c.Rule(0, r.title(), t.Strong)
@@ -264,6 +310,7 @@ func (s *Screen) drawAbout(c look.Canvas) {
 	default:
 		put("", "Certificates below were signed by "+r.missing+", whose own certificate is not among the files: ask for it.", t.Text)
 	}
+	return y
 }
 
 // dir is what paths are shown relative to: the folder that the workspace, or what is looked
