@@ -234,7 +234,7 @@ func TestTheProofRunsAndOpensItsEvidence(t *testing.T) {
 	x.keys("6")
 	x.await(`nothing has been proven yet: r runs all checks`, `· not run`)
 	x.keys("r")
-	x.await(`28 kept, 2 broken`, `✗ 2 broken`, `will\.on-close .*✗ broken +✗ broken`, `published 2 +✓ q0 +✓ q1 +✓ q2`)
+	x.await(`28 kept, 2 broken`, `doors left open at quay`, `! may read and publish everything:`, `✗ 2 broken`, `will\.on-close .*✗ broken +✗ broken`, `published 2 +✓ q0 +✓ q1 +✓ q2`)
 	for range 11 {
 		x.keys("Down")
 	}

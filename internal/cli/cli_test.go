@@ -79,6 +79,9 @@ func TestProveWritesOneJSONDocument(t *testing.T) {
 	if d.Broker != "quay" || !strings.HasPrefix(d.Listener, "tcp mqtt://127.0.0.1:") || len(d.Checks) != n || d.Summary != (report.Summary{Kept: n}) {
 		t.Errorf("%s %s %+v", d.Broker, d.Listener, d.Summary)
 	}
+	if len(d.Doors) != 2 || d.Doors[0].Door != "plain" || d.Doors[1].What != "may read and publish everything: barge" {
+		t.Errorf("doors %+v", d.Doors)
+	}
 	for _, c := range d.Checks {
 		if c.Verdict != "kept" || c.Expected == "" || c.Seen == "" || !strings.HasPrefix(c.Standard, "MQTT ") || c.TookMS < 0 || c.Notes == nil {
 			t.Errorf("%+v", c)
@@ -277,6 +280,10 @@ func TestProveAgainstAURL(t *testing.T) {
 		if code != 0 || !strings.Contains(out, "quay, "+listener+" ") || !strings.Contains(out, "4 kept, 0 broken") {
 			t.Errorf("%s: exit %d\n%s%s", listener, code, out, errOut)
 		}
+	}
+	code, out, _ = run("prove", "--url", url, "--username", "bench", "--password-file", password, "--protocol-version", "5")
+	if code != 0 || !strings.Contains(out, "doors left open: none was found\n") {
+		t.Errorf("exit %d\n%s", code, out)
 	}
 	code, out, _ = run("prove", "--url", url, "--check", "connect.accepted")
 	if code != 1 || !strings.Contains(out, "? undecided   connect.accepted") || !strings.Contains(out, "no login was given") {

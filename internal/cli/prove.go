@@ -14,6 +14,7 @@ import (
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
+	"hodstone/internal/reach"
 	"hodstone/internal/report"
 )
 
@@ -34,6 +35,8 @@ func (e *Env) prove() *cobra.Command {
 		Short: "Prove what a broker guarantees, check by check",
 		Long: `Prove what a broker guarantees. Every check drives clients of its own under topics of
 its own and ends in a verdict: kept, broken, unsupported, undecided or skipped.
+
+When all checks run, the doors left open at the broker are looked for afterwards, and named.
 
 Exit code 0: all kept (unsupported and skipped allowed); 1: something broken or
 undecided; 2: wrong use or an unusable workspace; 3: the broker was not reached.
@@ -88,14 +91,20 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 		}
 	}
 	var t proof.Target
+	var ways []reach.Target
 	switch {
 	case (len(args) == 1) == (f.url != ""):
 		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
 	case f.url != "":
-		t, err = f.targetFromURL()
+		if t, err = f.targetFromURL(); err == nil {
+			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous}).urlTargets([]string{f.url})
+			for i := range ways {
+				ways[i].Logins = nil // the checks' own login needs to read and publish everything
+			}
+		}
 	default:
 		var close func()
-		t, close, err = e.targetFromWorkspace(f, args[0])
+		t, ways, close, err = e.targetFromWorkspace(f, args[0])
 		if close != nil {
 			defer close()
 		}
@@ -107,7 +116,10 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 	if !t.StandIn {
 		plainWarning(e.ErrOut, t.URL, t.Login)
 	}
-	return e.report(ctx, f, t, o)
+	if f.check != "" {
+		ways = nil // who runs a few checks wants nothing else
+	}
+	return e.report(ctx, f, t, o, ways)
 }
 
 func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
@@ -134,25 +146,25 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 	return t, err
 }
 
-func (e *Env) targetFromWorkspace(f *proveFlags, path string) (t proof.Target, close func(), err error) {
+func (e *Env) targetFromWorkspace(f *proveFlags, path string) (t proof.Target, ways []reach.Target, close func(), err error) {
 	if flag := f.used(); flag != "" || f.anonymous != "" {
 		if flag == "" {
 			flag = "--anonymous"
 		}
-		return t, nil, usage("%s goes with --url; a workspace says it on the broker", flag)
+		return t, nil, nil, usage("%s goes with --url; a workspace says it on the broker", flag)
 	}
 	b, _, err := e.openBroker(path, f.broker, f.faults)
 	if err != nil {
-		return t, nil, err
+		return t, nil, nil, err
 	}
 	if t, err = b.Target(f.broker); err != nil {
-		return t, b.Close, &exit{exitUsage, err}
+		return t, nil, b.Close, &exit{exitUsage, err}
 	}
-	return t, b.Close, nil
+	return t, b.Targets(), b.Close, nil // the bench has this broker alone
 }
 
-// report runs the proof and writes what came of it.
-func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof.Options) error {
+// report runs the proof, looks for open doors on the ways in, and writes what came of it.
+func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof.Options, ways []reach.Target) error {
 	var junit io.WriteCloser
 	if f.junit != "" {
 		file, err := os.Create(f.junit) // before the work, so that it is not lost
@@ -178,11 +190,18 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 		}
 		return err
 	}
+	if len(ways) > 0 && ctx.Err() == nil {
+		p.Doors = reach.Doors(ctx, ways, reach.Options{})
+	}
 	if f.json {
 		if err := report.JSON(e.Out, p); err != nil {
 			return err
 		}
 	} else {
+		if p.Doors != nil {
+			fmt.Fprintln(e.Out)
+			report.Doors(e.Out, p)
+		}
 		fmt.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
 	}
 	if junit != nil {

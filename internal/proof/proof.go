@@ -16,6 +16,7 @@ import (
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/reach"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
@@ -176,6 +177,8 @@ type Proof struct {
 	Started time.Time
 	Took    time.Duration
 	Results []Result // in the order of the catalogue, then by version
+	// Doors were found open at the broker; nil where nobody looked.
+	Doors []reach.Door
 }
 
 // Counts returns how many results have each verdict.

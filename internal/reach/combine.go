@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"net"
@@ -271,6 +272,23 @@ func sameBroker(results []Result, a, b []int) bool {
 	return slices.ContainsFunc(a, func(i int) bool {
 		return slices.ContainsFunc(b, func(k int) bool { return results[i].Target.Broker() == results[k].Target.Broker() })
 	})
+}
+
+// Doors tries the ways into a broker and returns the doors that are open; nil where none leads
+// in, for then nothing could be found.
+func Doors(ctx context.Context, ways []Target, o Options) []Door {
+	o.Own = func() []netip.Addr { return nil } // where it listens is no door
+	rep := Run(ctx, ways, o)
+	var all []*Result
+	in := false
+	for i := range rep.Results {
+		all = append(all, &rep.Results[i])
+		in = in || rep.Results[i].In()
+	}
+	if !in {
+		return nil
+	}
+	return append([]Door{}, OpenDoors(all)...)
 }
 
 // OpenDoors returns the open doors of all results, one for each kind and broker; those that

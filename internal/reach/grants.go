@@ -9,6 +9,7 @@ import (
 
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
 
@@ -128,7 +129,9 @@ func (r *runner) inside(ctx context.Context, address string) {
 		r.result.Versions = append(r.result.Versions, res)
 	}
 	r.say("clients with other credentials")
+	r.known = false // with those, the certificate may be refused
 	r.others(ctx, address)
+	r.known = true
 	for _, v := range r.target.Versions {
 		if v != packet.V5 {
 			r.say("what %s grants", v)
@@ -149,8 +152,11 @@ func (r *runner) others(ctx context.Context, address string) {
 		a := Answer{Who: who, In: x.err == nil, Seen: "in", Intended: intended}
 		var rejected *client.RefusedError
 		var ended *client.EndedError
+		alert := trust.AlertOf(x.err)
 		switch {
 		case x.err == nil:
+		case alert != "" && x.asked:
+			a.Seen = "alert " + alert // a client certificate is what it wants
 		case errors.As(x.err, &rejected) && refused(rejected.Code, version, true, "", "").Cause == ClientID:
 			return
 		case errors.As(x.err, &rejected):

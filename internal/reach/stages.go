@@ -28,6 +28,9 @@ type runner struct {
 	endpoint link.Endpoint
 	result   Result
 	log      *trace.Log // of what our clients send and receive
+	start    time.Time
+	// known tells that the way leads in: a refusal of a certificate need no longer be waited for.
+	known bool
 }
 
 func (r *runner) say(format string, args ...any) {
@@ -44,8 +47,7 @@ func (r *runner) run(ctx context.Context) Result {
 		r.target.Versions = []packet.Version{packet.V5, packet.V311}
 	}
 	r.result = Result{Target: r.target, Started: r.o.Now(), Running: true, Lookup: Step{Stage: StageName, State: Untried}}
-	start := time.Now()
-	defer func() { r.result.Took = time.Since(start) }()
+	r.start = time.Now()
 	var err error
 	if r.endpoint, err = link.Parse(r.target.URL); err != nil || r.target.Prior != "" {
 		d := &Diagnosis{Cause: BadAddress, What: r.target.Prior, Remedy: "mend it in the workspace"}
@@ -63,13 +65,14 @@ func (r *runner) run(ctx context.Context) Result {
 	}
 	r.extra(ctx)
 	if at := r.entrance(); at != "" && ctx.Err() == nil {
+		r.known = true
 		r.inside(ctx, at)
 	}
 	return r.done()
 }
 
 func (r *runner) done() Result {
-	r.result.Running, r.result.Doing = false, ""
+	r.result.Running, r.result.Doing, r.result.Took = false, "", time.Since(r.start)
 	if r.log != nil {
 		r.result.Events, _ = r.log.Read(1, maxEvents)
 	}
@@ -307,7 +310,7 @@ func (r *runner) visit(ctx context.Context, a approach) *visit {
 		cancel()
 		v.tls = secured.ConnectionState()
 		took := lap()
-		if err == nil {
+		if err == nil && !r.known {
 			_, err = trust.Refusal(secured, v.asked, took)
 		}
 		if err != nil {

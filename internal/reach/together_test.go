@@ -88,6 +88,9 @@ func TestAttemptsAreSeenTogether(t *testing.T) {
 	if len(quay.Answers) != 3 || quay.Answers[2].Who != "wrong password" || quay.Answers[2].In || !strings.Contains(quay.Answers[2].Seen, "0x86") {
 		t.Errorf("answers: %+v", quay.Answers)
 	}
+	if quay.Took <= 0 || quay.Took > time.Minute {
+		t.Errorf("it took %v", quay.Took)
+	}
 	if quay.Ping <= 0 || len(quay.Versions) != 2 || !quay.Versions[0].In || !quay.Versions[1].In {
 		t.Errorf("ping %v, versions %+v", quay.Ping, quay.Versions)
 	}
@@ -232,6 +235,9 @@ func TestARealBrokerIsReachedAndDiagnosed(t *testing.T) {
 				t.Errorf("want %s, got %+v", row.cause, d)
 			case row.cause == "" && (len(r.Grants) == 0 || r.Ping == 0):
 				t.Errorf("nothing was found out: %+v", r)
+			}
+			if row.what == "client certificate" && !slices.ContainsFunc(r.Answers, func(a Answer) bool { return a.Who == NoLogin && !a.In }) {
+				t.Errorf("who comes without a certificate: %+v", r.Answers)
 			}
 			if strings.Contains(fmt.Sprintf("%+v", rep), brokertest.Password) {
 				t.Error("the password shows")

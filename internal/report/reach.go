@@ -281,8 +281,17 @@ func wayRecord(r *reach.Result) WayRecord {
 	for _, g := range r.Grants {
 		out.Grants = append(out.Grants, GrantRecord(g))
 	}
-	for _, x := range r.Doors {
-		out.Doors = append(out.Doors, DoorRecord{x.Name, x.What, x.Remedy, x.Accepted})
+	out.Doors = append(out.Doors, doorRecords(r.Doors)...)
+	return out
+}
+
+// doorRecords returns nil for nil, which says that nobody looked.
+func doorRecords(doors []reach.Door) (out []DoorRecord) {
+	if doors != nil {
+		out = []DoorRecord{}
+	}
+	for _, x := range doors {
+		out = append(out, DoorRecord{x.Name, x.What, x.Remedy, x.Accepted})
 	}
 	return out
 }

@@ -19,6 +19,8 @@ type Document struct {
 	Listener string        `json:"listener"`
 	Checks   []CheckRecord `json:"checks"`
 	Summary  Summary       `json:"summary"`
+	// Doors were found open; it is left out where nobody looked.
+	Doors []DoorRecord `json:"doors,omitzero"`
 }
 
 // CheckRecord is one check in one version.
@@ -69,6 +71,7 @@ func NewDocument(p *proof.Proof) Document {
 		d.Checks = append(d.Checks, CheckRecord{Name: r.Check.Name, Version: r.Version.String(), Verdict: string(r.Verdict),
 			TookMS: float64(r.Took.Microseconds()) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes})
 	}
+	d.Doors = doorRecords(p.Doors)
 	return d
 }
 
@@ -94,14 +97,21 @@ type junitSuites struct {
 }
 
 type junitSuite struct {
-	Name      string      `xml:"name,attr"`
-	Tests     int         `xml:"tests,attr"`
-	Failures  int         `xml:"failures,attr"`
-	Errors    int         `xml:"errors,attr"`
-	Skipped   int         `xml:"skipped,attr"`
-	Time      string      `xml:"time,attr"`
-	Timestamp string      `xml:"timestamp,attr"`
-	Cases     []junitCase `xml:"testcase"`
+	Name      string `xml:"name,attr"`
+	Tests     int    `xml:"tests,attr"`
+	Failures  int    `xml:"failures,attr"`
+	Errors    int    `xml:"errors,attr"`
+	Skipped   int    `xml:"skipped,attr"`
+	Time      string `xml:"time,attr"`
+	Timestamp string `xml:"timestamp,attr"`
+	// Properties name the doors that were found open.
+	Properties []junitProperty `xml:"properties>property,omitempty"`
+	Cases      []junitCase     `xml:"testcase"`
+}
+
+type junitProperty struct {
+	Name  string `xml:"name,attr"`
+	Value string `xml:"value,attr"`
 }
 
 type junitCase struct {
@@ -135,6 +145,13 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 		if s == nil {
 			out.Suites = append(out.Suites, junitSuite{Name: name, Timestamp: p.Started.UTC().Format("2006-01-02T15:04:05"), Time: seconds(p.Took)})
 			s = &out.Suites[len(out.Suites)-1]
+			for _, d := range p.Doors {
+				value := d.What
+				if d.Accepted != "" {
+					value += ", accepted: " + d.Accepted
+				}
+				s.Properties = append(s.Properties, junitProperty{"door open: " + d.Name, value})
+			}
 		}
 		c := junitCase{Class: r.Check.Family(), Name: r.Check.Name, Time: seconds(r.Took)}
 		text := &junitText{Message: r.Seen, Text: strings.Join(append([]string{"expected: " + r.Expected, "seen: " + r.Seen, "standard: " + Standard(r)}, r.Notes...), "\n")}
@@ -167,6 +184,16 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 	}
 	_, err := io.WriteString(w, "\n")
 	return err
+}
+
+// Doors writes the doors that a proof found open, one to a line; nothing where nobody looked.
+func Doors(w io.Writer, p *proof.Proof) {
+	for _, d := range p.Doors {
+		fmt.Fprintln(w, DoorLine(d))
+	}
+	if p.Doors != nil && len(p.Doors) == 0 {
+		fmt.Fprintln(w, "doors left open: none was found")
+	}
 }
 
 func seconds(d time.Duration) string { return fmt.Sprintf("%.3f", d.Seconds()) }

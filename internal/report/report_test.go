@@ -15,6 +15,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
+	"hodstone/internal/reach"
 	"hodstone/internal/report"
 )
 
@@ -36,6 +37,7 @@ func sample() *proof.Proof {
 	}
 	return &proof.Proof{
 		Target: proof.Target{Broker: "quay", Listener: "tcp mqtt://127.0.0.1:1883"}, Run: "abc123", Started: at, Took: 1234 * time.Millisecond,
+		Doors: []reach.Door{{Name: "anonymous", What: "clients without credentials get in", Remedy: "turn anonymous access off"}, {Name: "plain", What: "a plain listener stands beside a TLS one: quay/tcp", Remedy: "close it", Accepted: "until <May>"}},
 		Results: []proof.Result{
 			result("connect.accepted", packet.V311, proof.Kept, "CONNACK 0 after 1.2ms", 2345*time.Microsecond),
 			result("connect.accepted", packet.V5, proof.Unsupported, "unsupported <protocol> version", time.Millisecond),
@@ -68,6 +70,16 @@ func golden(t *testing.T, name string, got []byte) {
 
 func TestGoldenReports(t *testing.T) {
 	p := sample()
+	for want, doors := range map[string][]reach.Door{"": nil, "doors left open: none was found\n": {}, "! door open: clients without credentials get in → turn anonymous access off\n· door open, accepted: a plain listener stands beside a TLS one: quay/tcp (until <May>)\n": p.Doors} {
+		var b bytes.Buffer
+		if report.Doors(&b, &proof.Proof{Doors: doors}); b.String() != want {
+			t.Errorf("doors %q, want %q", b.String(), want)
+		}
+		b.Reset()
+		if report.JSON(&b, &proof.Proof{Doors: doors}); strings.Contains(b.String(), `"doors"`) != (doors != nil) {
+			t.Errorf("%+v: %s", doors, b.String())
+		}
+	}
 	var j, x, l bytes.Buffer
 	if err := report.JSON(&j, p); err != nil {
 		t.Fatal(err)

@@ -310,6 +310,21 @@ func (b *Bench) ReachBoard() ReachBoard {
 	return board
 }
 
+// Doors returns the doors that were found open at a broker; known tells whether a way into it was
+// tried and led in, for else nothing could be found.
+func (b *Bench) Doors(broker string) (doors []reach.Door, known bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var all []*reach.Result
+	for _, t := range b.targetsLocked() {
+		if r := b.reach.results[t.Name]; r != nil && t.Broker() == broker {
+			all = append(all, r)
+			known = known || r.In()
+		}
+	}
+	return reach.OpenDoors(all), known
+}
+
 // Paste reads connection details as a way in of their own, under the name "pasted".
 func (b *Bench) Paste(text string) (*reach.Details, error) {
 	d, err := reach.Paste(text)

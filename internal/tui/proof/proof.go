@@ -303,9 +303,40 @@ func (s *Screen) drawGrids(c look.Canvas) {
 		}
 		y += 7
 	}
-	if y < c.H {
-		for i, l := range look.Wrap("each cell: the QoS at which the message arrived; it must be the lower of the two", c.W-2) {
-			c.Text(1, y+i, l, t.Old)
+	for _, l := range look.Wrap("each cell: the QoS at which the message arrived; it must be the lower of the two", c.W-2) {
+		c.Text(1, y, l, t.Old)
+		y++
+	}
+	s.drawDoors(c.Sub(0, y+1, c.W, max(0, c.H-y-1)))
+}
+
+// drawDoors lists what is left open at the broker that is put to the proof.
+func (s *Screen) drawDoors(c look.Canvas) {
+	t := c.Theme
+	if c.H < 3 || len(s.ways) == 0 {
+		return
+	}
+	broker, _, _ := strings.Cut(s.ways[s.way], "/")
+	c.Rule(0, "doors left open at "+broker, t.Strong)
+	doors, known := s.bench.Doors(broker)
+	y := 1
+	put := func(text string, st look.Style) {
+		for _, l := range look.Wrap(text, c.W-2) {
+			c.Text(1, y, l, st)
+			y++
+		}
+	}
+	switch {
+	case !known:
+		put("not looked for: on the reach screen (1), r tries the ways in", t.Old)
+	case len(doors) == 0:
+		put("none was found", t.Kept)
+	}
+	for _, d := range doors {
+		if d.Accepted != "" {
+			put("· "+d.What+", accepted: "+d.Accepted, t.Old)
+		} else {
+			put("! "+d.What, t.Warn)
 		}
 	}
 }
