@@ -40,6 +40,9 @@ func FileLine(f *trust.File) string {
 		case item.Public != nil:
 			text += " (" + trust.Strength(item.Public) + ")"
 		}
+		if item.Beyond != "" {
+			text += ", " + item.Beyond
+		}
 		if item.Locked && item.Kind == trust.KindKey {
 			text += ", opened with a passphrase"
 		}
@@ -122,7 +125,7 @@ func Trust(w io.Writer, v *trust.Inventory) {
 		switch {
 		case f.Problem != "":
 			sign = "✗"
-		case len(f.Muddles) > 0 || f.LockedItems() > 0:
+		case len(f.Muddles) > 0 || f.Has(trust.KindLockedKey) || f.Has(trust.KindLockedStore):
 			sign = "·"
 		}
 		fmt.Fprintf(w, "  %s %-*s  %s\n", sign, width, filepath.Base(f.Name), FileLine(f))

@@ -51,6 +51,9 @@ func (r *recogniser) labelled(label string, headers map[string]string, der []byt
 	if said == KindLockedKey && got == KindKey {
 		said = got // a passphrase opened it
 	}
+	if label == "TRUSTED CERTIFICATE" {
+		f.muddle("it calls itself TRUSTED CERTIFICATE, and carries settings of one library that others do not read", "write it as a plain CERTIFICATE")
+	}
 	if said != "" && said != got {
 		f.muddle(fmt.Sprintf("the block on line %d calls itself %s, but is %s", line, strings.ToLower(label), article(got)), "write the right name into its -----BEGIN and -----END lines")
 	}
@@ -70,6 +73,10 @@ func (r *recogniser) oldLocked(label string, headers map[string]string, der []by
 		if key, _ := parseKey(plain); key != nil {
 			item.Kind, item.Key, item.Public = KindKey, key, key.Public()
 			break
+		}
+		if what, remedy := beyondKey(plain); what != "" { // it opens
+			r.f.fail(what, remedy)
+			return
 		}
 	}
 	r.f.add(item)
@@ -167,8 +174,12 @@ func (r *recogniser) structure(der []byte) {
 	if c, err := x509.ParseCertificate(der); err == nil {
 		r.certificate(c, r.form(""))
 		return
-	} else if looksLikeCertificate(der) {
-		f.fail("its certificate cannot be used: "+strings.TrimPrefix(err.Error(), "x509: "), "ask the issuer for a sound one")
+	} else if public, is := certificateShape(der); is {
+		what, remedy := beyondCertificate(public)
+		if what == "" || !strings.Contains(err.Error(), "curve") && !strings.Contains(err.Error(), "ECDSA parameters") {
+			what, remedy = strings.TrimPrefix(err.Error(), "x509: "), "ask the issuer for a sound one"
+		}
+		f.fail("it cannot be used: "+what, remedy)
 		return
 	}
 	if key, standard := parseKey(der); key != nil {
@@ -176,14 +187,15 @@ func (r *recogniser) structure(der []byte) {
 		return
 	}
 	var locked struct {
-		Algorithm struct {
-			ID     asn1.ObjectIdentifier
-			Params asn1.RawValue `asn1:"optional"`
-		}
-		Data []byte
+		Algorithm algorithm
+		Data      []byte
 	}
 	if _, err := asn1.Unmarshal(der, &locked); err == nil && (prefixed(locked.Algorithm.ID, oidPKCS5) || prefixed(locked.Algorithm.ID, oidPKCS12)) {
-		r.lockedKey(der)
+		r.lockedKey(der, beyondLock(locked.Algorithm.ID))
+		return
+	}
+	if what, remedy := beyondKey(der); what != "" {
+		f.fail(what, remedy)
 		return
 	}
 	var store struct {
@@ -227,10 +239,10 @@ func prefixed(id, prefix asn1.ObjectIdentifier) bool {
 	return len(id) > len(prefix) && id[:len(prefix)].Equal(prefix)
 }
 
-// looksLikeCertificate tells whether a structure is one by its shape: signed content, an
+// certificateShape tells whether a structure is a certificate by its shape: signed content, an
 // algorithm and a signature (RFC 5280 §4.1), whose content begins with a version or a serial
-// number and has the six parts that follow.
-func looksLikeCertificate(der []byte) bool {
+// number and has the six parts that follow; and returns its public key in DER.
+func certificateShape(der []byte) (public asn1.RawValue, is bool) {
 	var c struct {
 		TBS struct {
 			Version   int `asn1:"optional,explicit,default:0,tag:0"`
@@ -248,20 +260,21 @@ func looksLikeCertificate(der []byte) bool {
 		Signature asn1.BitString
 	}
 	_, err := asn1.Unmarshal(der, &c)
-	return err == nil
+	return c.TBS.Public, err == nil
 }
 
-// lockedKey reads an encrypted key in PKCS #8 (RFC 5958 §3).
-func (r *recogniser) lockedKey(der []byte) {
-	item := Item{Kind: KindLockedKey, Form: r.form("PKCS #8"), Locked: true}
+// lockedKey reads an encrypted key in PKCS #8 (RFC 5958 §3); beyond says why it cannot be opened
+// here, "" where it may be.
+func (r *recogniser) lockedKey(der []byte, beyond string) {
+	item := Item{Kind: KindLockedKey, Form: r.form("PKCS #8"), Locked: true, Beyond: beyond}
 	for _, pass := range r.passphrases {
 		if k, err := pkcs8.ParsePKCS8PrivateKey(der, []byte(pass)); err == nil {
 			if s, ok := k.(crypto.Signer); ok {
 				item.Kind, item.Key, item.Public = KindKey, s, s.Public()
 				break
 			}
-		} else if strings.Contains(err.Error(), "unsupported") {
-			item.Note = "encrypted in a way that Hodstone cannot open (" + strings.TrimPrefix(err.Error(), "pkcs8: ") + ")"
+		} else if item.Beyond == "" && strings.Contains(err.Error(), "unsupported") {
+			item.Beyond = "encrypted in a way that is not known here (" + strings.TrimPrefix(err.Error(), "pkcs8: ") + ")"
 		}
 	}
 	r.f.add(item)

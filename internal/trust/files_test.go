@@ -7,6 +7,7 @@ import (
 	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -124,6 +125,28 @@ func TestEveryFileIsRecognised(t *testing.T) {
 			array.WriteString("\n")
 		}
 	}
+	// Keys that Go does not make: by their outer structure alone.
+	oid := func(id ...int) asn1.RawValue {
+		return asn1.RawValue{FullBytes: must(asn1.Marshal(asn1.ObjectIdentifier(id)))}
+	}
+	strange := func(params asn1.RawValue, id ...int) []byte {
+		return must(asn1.Marshal(struct {
+			Version   int
+			Algorithm algorithm
+			Key       []byte
+		}{0, algorithm{asn1.ObjectIdentifier(id), params}, make([]byte, 57)}))
+	}
+	explicit := asn1.RawValue{FullBytes: must(asn1.Marshal([]int{1, 2}))}
+	brainpool := must(asn1.Marshal(struct {
+		Version int
+		Key     []byte
+		Curve   asn1.ObjectIdentifier `asn1:"explicit,tag:0"`
+	}{1, make([]byte, 32), asn1.ObjectIdentifier{1, 3, 36, 3, 3, 2, 8, 1, 1, 7}}))
+	oldLock := must(asn1.Marshal(struct {
+		Algorithm algorithm
+		Data      []byte
+	}{algorithm{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 12, 1, 3}, explicit}, make([]byte, 64)}))
+	p192 := bytes.Replace(p.leafDER, []byte{0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}, []byte{0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 1}, 1)
 	damaged := slices.Clone(p.leafPEM)
 	damaged[60] = '*'
 	for _, c := range []struct {
@@ -142,6 +165,8 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		{"text between the blocks", "bundle.pem", slices.Concat([]byte("Bag Attributes\n    friendlyName: pen\nsubject=CN = pen-1\n"), p.leafPEM), "certificate", "PEM", "", ""},
 		{"a key in PKCS #8", "pen-1.key", p.key, "private key", "PEM, PKCS #8", "", ""},
 		{"a key in PKCS #8, binary", "pen-1.p8", p.keyDER, "private key", "DER, PKCS #8", "", ""},
+		{"a short key in binary", "pen-1.p8", must(x509.MarshalPKCS8PrivateKey(p.issue(Request{CommonName: "pen-2", Key: "Ed25519"}).PrivateKey)), "private key", "DER, PKCS #8", "", ""},
+		{"a C array that begins like DER", "ca.h", []byte(strings.ReplaceAll(array.String(), "0x30, 0x82", "0x30,0x82")), "certificate", "DER", "array of bytes", ""},
 		{"a key in SEC 1", "pen-1.key", block("EC PRIVATE KEY", must(x509.MarshalECPrivateKey(key))), "private key", "SEC 1", "", ""},
 		{"a key in SEC 1 behind its parameters", "pen-1.key", slices.Concat(block("EC PARAMETERS", []byte{6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}), block("EC PRIVATE KEY", must(x509.MarshalECPrivateKey(key)))), "parameters, private key", "PEM", "", ""},
 		{"a key in PKCS #1", "barge.key", block("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(rsaKey)), "private key", "PKCS #1", "", ""},
@@ -159,6 +184,17 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		{"a revocation list", "farm.crl", block("X509 CRL", crl), "revocation list", "PEM", "", ""},
 		{"a public key", "pen-1.pub", block("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(key.Public()))), "public key", "PEM", "", ""},
 		{"a key for SSH", "id", block("OPENSSH PRIVATE KEY", []byte("openssh-key-v1\x00")), "not for TLS", "PEM", "", ""},
+		{"a key encrypted as in old stores", "pen-1.key", block("ENCRYPTED PRIVATE KEY", oldLock), "encrypted private key", "PKCS #8", "", ""},
+		// Whole, and beyond what can be used.
+		{"a key on a curve of its own", "pen-1.key", block("EC PRIVATE KEY", brainpool), "", "", "", "curve brainpoolP256r1"},
+		{"a key on secp256k1", "pen-1.p8", strange(oid(1, 3, 132, 0, 10), 1, 2, 840, 10045, 2, 1), "", "", "", "curve secp256k1"},
+		{"a key on a nameless curve", "pen-1.p8", strange(oid(1, 2, 3), 1, 2, 840, 10045, 2, 1), "", "", "", "without a common name (1.2.3)"},
+		{"a key with its curve spelt out", "pen-1.p8", strange(explicit, 1, 2, 840, 10045, 2, 1), "", "", "", "spelt out by its numbers"},
+		{"an Ed448 key", "pen-1.p8", strange(asn1.RawValue{}, 1, 3, 101, 113), "", "", "", "kind Ed448"},
+		{"an RSA key for PSS alone", "pen-1.p8", strange(asn1.NullRawValue, 1, 2, 840, 113549, 1, 1, 10), "", "", "", "RSA-PSS alone"},
+		{"a key for key agreement", "pen-1.p8", strange(asn1.RawValue{}, 1, 3, 101, 110), "", "", "", "no certificate is made of it"},
+		{"a certificate on a curve of old", "pen-1.crt", block("CERTIFICATE", p192), "", "", "", "curve P-192"},
+		{"a certificate with settings of one library", "pen-1.crt", block("TRUSTED CERTIFICATE", p.leafDER), "certificate", "PEM", "TRUSTED CERTIFICATE", ""},
 		// What becomes of files on their way.
 		{"a doubled ending", "ca.crt.crt", p.leafPEM, "certificate", "PEM", "doubled (.crt.crt)", ""},
 		{"an ending with .txt added", "ca.pem.txt", p.leafPEM, "certificate", "PEM", "doubled (.pem.txt)", ""},
@@ -227,6 +263,9 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		if !strings.Contains(f.Problem, c.problem) || c.problem == "" && f.Problem != "" || f.Problem != "" && f.Remedy == "" {
 			t.Errorf("%s: problem %q (remedy %q), want %q", c.what, f.Problem, f.Remedy, c.problem)
 		}
+	}
+	if f := Recognise("x", oldLock, []string{passphrase}); f.LockedItems() != 0 || !strings.Contains(f.Items[0].Beyond, "old key stores") {
+		t.Errorf("a passphrase is asked for in vain: %+v", f)
 	}
 	// What is encrypted opens with its passphrase, among wrong ones.
 	for _, c := range []struct {

@@ -5,6 +5,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
+	"encoding/asn1"
 	"fmt"
 	"slices"
 	"strings"
@@ -47,6 +48,8 @@ func (v *Inventory) judgeFile(f *File) {
 			v.find(Note, f.Name, "ask for a certificate (X.509) and its key", "%s", item.Note)
 		case item.Kind == KindRequest && !slices.ContainsFunc(v.Certificates, func(c *Certificate) bool { return SamePublic(c.PublicKey, item.Public) }):
 			v.find(Note, f.Name, "a CA makes a certificate of it: that is the file to use", "it is a request for %s, not a certificate", Subject(item.Request.Subject.String()))
+		case item.Beyond != "":
+			v.find(Worry, f.Name, "write it anew as PKCS #8 with PBES2, HMAC-SHA-256 and AES: that is what most libraries open", "it is %s: Hodstone cannot open it, with any passphrase, nor can many devices", item.Beyond)
 		case item.Kind == KindKey && item.Note != "", item.Kind == KindLockedKey && item.Note != "":
 			v.find(Worry, f.Name, "write it anew as PKCS #8", "%s", item.Note)
 		}
@@ -83,6 +86,11 @@ func (v *Inventory) judge(c *Certificate) {
 	}
 	if w := weak(c.PublicKey); w != "" {
 		v.find(Worry, name, "have it issued anew with a stronger key", "%s", w)
+	}
+	if c.PublicKeyAlgorithm == x509.UnknownPublicKeyAlgorithm {
+		if what, remedy := beyondCertificate(asn1.RawValue{FullBytes: c.RawSubjectPublicKeyInfo}); what != "" {
+			v.find(Worry, name, remedy, "%s", what)
+		}
 	}
 	if oldSignature(c.Certificate) && c.Role != RoleRoot { // a root's own signature is not looked at
 		v.find(Worry, name, "have it issued anew, signed with SHA-256", "it is signed with %s, which TLS libraries refuse", c.SignatureAlgorithm)

@@ -54,6 +54,8 @@ type Item struct {
 	Key crypto.Signer `json:"-"`
 	// Locked tells that the item was encrypted, also when a passphrase has opened it.
 	Locked bool
+	// Beyond says why no passphrase opens it here; "" where one may.
+	Beyond string
 	// Note says what else is known, for people.
 	Note string
 }
@@ -90,7 +92,7 @@ func (f *File) Has(k Kind) bool {
 // LockedItems counts what no passphrase has opened.
 func (f *File) LockedItems() (n int) {
 	for i := range f.Items {
-		if k := f.Items[i].Kind; k == KindLockedKey || k == KindLockedStore {
+		if k := f.Items[i].Kind; (k == KindLockedKey || k == KindLockedStore) && f.Items[i].Beyond == "" {
 			n++
 		}
 	}
@@ -283,7 +285,7 @@ func (r *recogniser) content(data []byte, depth int) {
 			return
 		}
 	}
-	if data[0] == 0x30 && len(data) > 1 && data[1] >= 0x80 {
+	if beginsDER(data) {
 		r.der(data)
 		return
 	}
@@ -304,6 +306,19 @@ func (r *recogniser) content(data []byte, depth int) {
 	default:
 		f.fail("it is text, but holds no credentials", "PEM begins with a line -----BEGIN …-----")
 	}
+}
+
+// beginsDER tells whether data begins with a SEQUENCE of DER. The keys of Ed25519 are so short that
+// their length is one byte, as the second of a text that begins with 0 is; but a text has no bytes
+// below the tabulator.
+func beginsDER(data []byte) bool {
+	if len(data) < 3 || data[0] != 0x30 {
+		return false
+	}
+	if data[1] >= 0x80 {
+		return true
+	}
+	return (data[2] == 0x02 || data[2] == 0x30) && bytes.ContainsFunc(data[:min(len(data), 16)], func(c rune) bool { return c < '\t' })
 }
 
 // text returns the data as text with plain line ends, and notes what had to be done for that.
