@@ -10,7 +10,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"hodstone/internal/mqtt/client"
@@ -142,41 +141,6 @@ func (r *runner) lookup(ctx context.Context) []string {
 		l.Learnt = found[0].Unmap().String()
 	}
 	return out
-}
-
-// tap keeps the first bytes that come over a connection, for the diagnosis.
-type tap struct {
-	net.Conn
-	mu    sync.Mutex
-	first []byte
-}
-
-// Read keeps the first bytes.
-func (t *tap) Read(b []byte) (int, error) {
-	n, err := t.Conn.Read(b)
-	t.mu.Lock()
-	if room := 512 - len(t.first); room > 0 {
-		t.first = append(t.first, b[:min(n, room)]...)
-	}
-	t.mu.Unlock()
-	return n, err
-}
-
-// NetConn lets the link be reset.
-func (t *tap) NetConn() net.Conn {
-	if over, ok := t.Conn.(interface{ NetConn() net.Conn }); ok {
-		return over.NetConn()
-	}
-	return t.Conn
-}
-
-func (t *tap) bytes() []byte {
-	if t == nil {
-		return nil
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return slices.Clone(t.first)
 }
 
 // approach says how a client comes.

@@ -70,6 +70,8 @@ func TestTheWaysInAreSeen(t *testing.T) {
 	x.m.Update(tea.PasteMsg{Content: "Host: 127.0.0.1\nPort: " + port + "\nUser: bench\nPassword: s3cret-dulse\n"})
 	x.await("understood, as it goes into a workspace", `username: "bench"`, "password: {env: PASTED_PASSWORD}")
 	x.lacks("s3cret-dulse")
+	x.key("ctrl+y")
+	x.await("copied, without the password")
 	x.key("ctrl+d")
 	x.await("▸ pasted", "does not know this user name", "4/6 in", "! plain")
 	x.lacks("s3cret-dulse")

@@ -20,7 +20,7 @@ func (p *paste) add(text string) {
 }
 
 func (p *paste) keys() []look.Key {
-	return []look.Key{{Key: "ctrl+d", Does: "try it"}, {Key: "ctrl+u", Does: "begin anew"}, {Key: "esc", Does: "leave it"}}
+	return []look.Key{{Key: "ctrl+d", Does: "try it"}, {Key: "ctrl+y", Does: "copy for the workspace"}, {Key: "ctrl+u", Does: "begin anew"}, {Key: "esc", Does: "leave it"}}
 }
 
 func (p *paste) key(s *Screen, msg tea.KeyPressMsg) tea.Cmd {
@@ -35,6 +35,12 @@ func (p *paste) key(s *Screen, msg tea.KeyPressMsg) tea.Cmd {
 		}
 	case "enter":
 		p.text += "\n"
+	case "ctrl+y":
+		d, err := core.Paste(p.text)
+		if err != nil {
+			return look.Tell(true, err.Error())
+		}
+		return tea.Batch(tea.SetClipboard(d.YAML(workbench.PastedName)), look.Tell(false, "copied, without the password: it goes into the workspace as it is"))
 	case "ctrl+d":
 		if _, err := s.bench.Paste(p.text); err != nil {
 			return look.Tell(true, err.Error())
@@ -62,7 +68,7 @@ func (p *paste) draw(c look.Canvas) {
 	b.Text(0, 0, strings.Repeat("▔", w), on(t.Ours))
 	b.Text(2, 1, "paste or type connection details", on(t.Strong))
 	y := 3
-	for _, l := range look.Wrap("A URL, lines such as 'host: …' and 'port: …', an environment file, or JSON. The text itself is not shown, because it may hold a password.", w-4) {
+	for _, l := range look.Wrap("A URL, lines such as 'host: …' and 'port: …', an environment file, constants of firmware, a table, JSON, or sentences. The text itself is not shown, because it may hold a password.", w-4) {
 		b.Text(2, y, l, on(t.Dim))
 		y++
 	}
