@@ -46,7 +46,7 @@ none of theirs.
 
 With a workspace, all listeners of its brokers are tried and looked at together. --from reads
 connection details as people get them: a URL, lines such as 'host: …' and 'port: …', an
-environment file or JSON; - stands for standard input.
+environment file, constants of firmware, a table, JSON or sentences; - stands for standard input.
 
 Exit code 0: all in; 1: in, but something is not as intended; 2: wrong use or an unusable
 workspace; 3: at least one way does not lead in.`,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -142,6 +143,9 @@ func (r *runner) inside(ctx context.Context, address string) {
 	r.rights(ctx, address)
 }
 
+// otherReasons are causes of a refusal that credentials have no part in.
+var otherReasons = []Cause{ClientID, Unavailable, Busy, Quota, Rate, ServerMoved, Version, TooLarge}
+
 // others comes with other credentials: without any, and with a wrong password where that is
 // allowed.
 func (r *runner) others(ctx context.Context, address string) {
@@ -157,8 +161,8 @@ func (r *runner) others(ctx context.Context, address string) {
 		case x.err == nil:
 		case alert != "" && x.asked:
 			a.Seen = "alert " + alert // a client certificate is what it wants
-		case errors.As(x.err, &rejected) && refused(rejected.Code, version, true, "", "").Cause == ClientID:
-			return
+		case errors.As(x.err, &rejected) && slices.Contains(otherReasons, refused(rejected.Code, version, true, "", "").Cause):
+			return // that says nothing about credentials
 		case errors.As(x.err, &rejected):
 			a.Seen = fmt.Sprintf("CONNACK %s, %s", rejected.Code.Code(packet.CONNACK, version), rejected.Code.In(packet.CONNACK, version))
 		case errors.As(x.err, &ended) && x.failed == StageConnect && ctx.Err() == nil:
