@@ -100,6 +100,9 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous}).urlTargets([]string{f.url})
 			for i := range ways {
 				ways[i].Logins = nil // the checks' own login needs to read and publish everything
+				if ways[i].Versions = o.Versions; o.Versions == nil {
+					ways[i].Versions = []packet.Version{packet.V311} // which every broker speaks
+				}
 			}
 		}
 	default:
