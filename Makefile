@@ -33,9 +33,9 @@ bench:
 lines:
 	@scripts/lines
 
-## docs: write docs/workspace.md and docs/workspace.schema.json from the grammar
+## docs: write docs/workspace.md, docs/workspace.schema.json and docs/causes.md from the source
 docs:
-	$(GO) test ./internal/workspace -run TestReference -update
+	$(GO) test ./internal/workspace ./internal/reach -run TestReference -update
 
 ## screenshots: make docs/screenshots anew from the demo
 screenshots: build

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -89,6 +90,9 @@ type Survey struct {
 	Err error
 }
 
+// errStopped tells that a survey was ended before it was done.
+var errStopped = errors.New("stopped before it was found out")
+
 // wrongName is a name that no certificate holds (RFC 2606 §2).
 const wrongName = "wrong-name.invalid"
 
@@ -112,7 +116,11 @@ func Look(ctx context.Context, o SurveyOptions) *Survey {
 	say("the versions of TLS")
 	for _, v := range Versions {
 		tried, err := s.version(ctx, o, v, say)
-		if err != nil {
+		switch {
+		case ctx.Err() != nil:
+			s.Err = errStopped
+			return s
+		case err != nil:
 			s.Err = err
 			return s
 		}
@@ -126,8 +134,8 @@ func Look(ctx context.Context, o SurveyOptions) *Survey {
 	s.handshakes(ctx, o)
 	say("what a device would meet")
 	s.device(ctx, o)
-	if err := ctx.Err(); err != nil && s.Err == nil {
-		s.Err = context.Cause(ctx)
+	if ctx.Err() != nil && s.Err == nil {
+		s.Err = errStopped
 	}
 	s.judge(o)
 	s.Took = time.Since(start)

@@ -131,6 +131,11 @@ func TestAServerIsSurveyed(t *testing.T) {
 		}
 		return strings.Join(out, ", ")
 	}
+	stopped, cancel := context.WithCancel(context.Background())
+	cancel()
+	if s := Look(stopped, SurveyOptions{Host: "127.0.0.1", Dial: listen(t, &tls.Config{Certificates: []tls.Certificate{server}})}); s.Err == nil || !strings.HasPrefix(s.Err.Error(), "stopped") {
+		t.Errorf("stopped: %v", s.Err)
+	}
 	for _, c := range []struct {
 		what    string
 		config  *tls.Config
