@@ -99,8 +99,11 @@ func Paste(text string) (*Details, error) {
 			}
 			return
 		}
-		if !slices.Contains(d.Unused, strings.TrimSpace(name)) {
-			d.Unused = append(d.Unused, strings.TrimSpace(name))
+		if name = strings.TrimSpace(name); strings.ContainsAny(name, "0123456789") {
+			name = "others" // what stands before a colon may be anything, a password too
+		}
+		if !slices.Contains(d.Unused, name) {
+			d.Unused = append(d.Unused, name)
 		}
 	}
 	var tree any

@@ -66,8 +66,8 @@ func TestPastedDetailsAreUnderstood(t *testing.T) {
 			t.Errorf("%.60q: got %q, want %q", c.text, got, c.want)
 		}
 	}
-	d, _ := Paste("host: quay\nbackup colour: blue\npassword: s3cret")
-	if fmt.Sprint(d.Unused) != "[backup colour]" {
+	d, _ := Paste("host: quay\nbackup colour: blue\npassword: s3cret\ns3cret: that was it\n")
+	if fmt.Sprint(d.Unused) != "[backup colour others]" {
 		t.Errorf("not understood: %q", d.Unused)
 	}
 }
