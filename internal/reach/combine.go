@@ -291,14 +291,22 @@ func Doors(ctx context.Context, ways []Target, o Options) []Door {
 	return append([]Door{}, OpenDoors(all)...)
 }
 
-// OpenDoors returns the open doors of all results, one for each kind and broker; those that
-// are accepted come last.
+// OpenDoors returns the open doors of all results, one for each kind and broker, with the broker's
+// name where there are several; those that are accepted come last.
 func OpenDoors(results []*Result) (out []Door) {
 	type key struct{ broker, name string }
 	at := map[key]int{}
 	plain := map[key][]string{}
+	brokers := map[string]bool{}
+	for _, r := range results {
+		brokers[r.Target.Broker()] = true
+	}
 	for _, r := range results {
 		broker := r.Target.Broker()
+		prefix := ""
+		if len(brokers) > 1 {
+			prefix = broker + ": "
+		}
 		for _, d := range r.Doors {
 			k := key{broker, d.Name}
 			if d.Name == workspace.DoorPlain {
@@ -306,10 +314,11 @@ func OpenDoors(results []*Result) (out []Door) {
 			}
 			if _, known := at[k]; !known {
 				at[k] = len(out)
+				d.What = prefix + d.What
 				out = append(out, d)
 			}
 			if d.Name == workspace.DoorPlain && len(plain[k]) > 1 {
-				out[at[k]].What = "plain listeners stand beside a TLS one: " + strings.Join(plain[k], ", ")
+				out[at[k]].What = prefix + "plain listeners stand beside a TLS one: " + strings.Join(plain[k], ", ")
 			}
 		}
 	}

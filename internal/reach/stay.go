@@ -65,6 +65,7 @@ type Stay struct {
 	Broker  string
 	In      bool
 	Since   time.Time // it is in, or out
+	Left    bool      // it went for good, and is not missed
 	Samples []Sample
 	Lost    int
 	// Unanswered is when the oldest PINGREQ without an answer was sent; zero for none.
@@ -173,6 +174,12 @@ func (m *Monitor) Withdraw(broker string) {
 	}
 }
 
+// Leave notes that the observer goes for good: what follows is no gap.
+func (m *Monitor) Leave(broker string) {
+	m.Withdraw(broker)
+	m.stay(broker).Left = true
+}
+
 // Bin is a span of a stay's time.
 type Bin struct {
 	Pings int           // that were answered
@@ -241,6 +248,9 @@ func (m *Monitor) Add(e *trace.Event) {
 	case *packet.Connect:
 		if e.Kind == trace.Sent {
 			c.id, c.sent = p.ClientID, e.At
+			if observer && !s.In {
+				s.Left = false // it comes again
+			}
 		}
 	case *packet.Connack:
 		if e.Kind == trace.Received && p.Code == 0 {
@@ -322,6 +332,9 @@ func (s *Stay) refusedAgain(why string) {
 }
 
 func (s *Stay) left(e *trace.Event) {
+	if s.In, s.Since = false, e.At; s.Left {
+		return
+	}
 	g := Gap{}
 	if n := len(s.Gaps); n > 0 && s.Gaps[n-1].From.IsZero() { // it was meant
 		g = s.Gaps[n-1]
@@ -332,7 +345,6 @@ func (s *Stay) left(e *trace.Event) {
 	if len(s.Gaps) > maxGaps {
 		s.Gaps = slices.Delete(s.Gaps, 0, len(s.Gaps)-maxGaps)
 	}
-	s.In, s.Since = false, e.At
 }
 
 // shared looks whether a client that was thrown out had to give way to another with the same

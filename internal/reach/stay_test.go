@@ -167,7 +167,17 @@ func TestAPulledCableIsNoticed(t *testing.T) {
 		if _, err := o.Ping(context.Background()); err != nil {
 			t.Error(err)
 		}
+		// Left for good, it is not missed; come again, it is.
+		w.m.Leave("quay")
+		o.Disconnect(0)
+		if s = w.stay(); s.In || !s.Left || len(s.Gaps) != 1 {
+			t.Errorf("left: %+v", s)
+		}
+		w.enter(o)
 		o.Close()
+		if s = w.stay(); s.In || s.Left || len(s.Gaps) != 2 {
+			t.Errorf("come again, and gone: %+v", s)
+		}
 		if err := o.Pull(); err == nil {
 			t.Error("pulled without a link")
 		}

@@ -35,7 +35,11 @@ func TestTheWaysInAreSeen(t *testing.T) {
 	for range 4 {
 		x.key("down")
 	}
-	x.await("▸ barge/radio", "Hodstone's observer is not at this broker")
+	x.await("▸ barge/radio", "Hodstone's observer is not at this broker", "stay in there")
+	x.key("m")
+	x.await("a client of ours stays in at barge by radio", "╳ out", "╳ barge away")
+	x.key("m")
+	x.await("left barge")
 	x.key("enter")
 	x.await("way in: barge/radio", "port-closed: nothing listens", "→ localhost and 127.0.0.1")
 	x.key("v")

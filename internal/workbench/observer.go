@@ -38,22 +38,24 @@ type observer struct {
 	client *client.Client
 	id     string        // its client identifier
 	ready  chan struct{} // closed when it first watches
+	leave  func()        // ends one that only stays in; nil for one that watches
 
 	mu  sync.Mutex
 	in  bool
 	why string
 }
 
-func newObserver(b *Bench, br *workspace.Broker) *observer {
+// newObserver makes the client of a broker; listener is the way it goes, "" for the first.
+func newObserver(b *Bench, br *workspace.Broker, listener string) *observer {
 	o := &observer{b: b, broker: br, ready: make(chan struct{})}
 	name := "observer"
-	if len(b.observers) > 0 {
+	if br != b.Workspace.Broker("") {
 		name += "-" + br.Name
 	}
 	connect := packet.Connect{ClientID: client.NewID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
 	o.id = connect.ClientID
-	opt := client.Options{Dial: b.dialer(br.Name, "", login), Version: br.Version, Connect: connect,
+	opt := client.Options{Dial: b.dialer(br.Name, listener, login), Version: br.Version, Connect: connect,
 		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)}
 	login.Apply(&opt)
 	o.client = client.New(opt)
@@ -116,7 +118,7 @@ func (o *observer) state() BrokerState {
 	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why, Plain: o.broker.StandIn == nil && reach.PlainPassword(&t)}
 }
 
-// enter connects and subscribes to everything. In version 5 it subscribes twice: first for
+// enter connects and, unless the observer only stays in, subscribes to everything. In version 5 it subscribes twice: first for
 // the stored messages, which then carry retain flag 1; then, when those have come, with
 // retain as published, so that the publisher's flag can be seen on live messages. The first
 // is at QoS 0, so that no window of unacknowledged messages holds stored ones back.
@@ -125,6 +127,9 @@ func (o *observer) enter(ctx context.Context) error {
 	defer cancel()
 	if _, err := o.client.Connect(ctx); err != nil {
 		return err
+	}
+	if o.leave != nil {
+		return nil
 	}
 	filters := []string{"#"}
 	subscribe := func(change func(*packet.Subscription)) error {

@@ -393,10 +393,51 @@ func (b *Bench) Stays() []reach.Stay {
 // how it comes back: "cut" resets it from our side, "freeze" lets nothing through any more as a
 // pulled cable does, so that only the keep alive tells, "throw out" lets a stand-in end it.
 func (b *Bench) Drop(broker, how string) error {
-	for _, o := range b.observers {
+	for _, o := range b.present() {
 		if o.broker.Name == broker {
 			return o.drop(how)
 		}
+	}
+	return fmt.Errorf("there is no observer at broker %s", broker)
+}
+
+// StayIn lets a client of ours stay in at a broker that no observer watches, by one of its
+// listeners, to see how it stays in: it pings, and reads nothing.
+func (b *Bench) StayIn(broker, listener string) error {
+	br := b.Workspace.Broker(broker)
+	switch {
+	case b.Record != nil:
+		return errors.New("a record has no brokers to stay in at")
+	case broker == "" || br == nil:
+		return fmt.Errorf("the workspace that was opened has no broker %s: open it again when it is written down", broker)
+	case slices.ContainsFunc(b.present(), func(o *observer) bool { return o.broker == br }):
+		return fmt.Errorf("the observer is at broker %s already", broker)
+	}
+	ctx, cancel := context.WithCancel(b.ctx)
+	o := newObserver(b, br, listener)
+	o.leave = cancel
+	b.mu.Lock()
+	b.observers = append(b.observers, o)
+	b.mu.Unlock()
+	b.wg.Go(func() { o.run(ctx) })
+	return nil
+}
+
+// Leave ends what StayIn began; the error says where there is nothing to end.
+func (b *Bench) Leave(broker string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for i, o := range b.observers {
+		if o.broker.Name != broker {
+			continue
+		}
+		if o.leave == nil {
+			return fmt.Errorf("the observer at %s watches the contract: it stays", broker)
+		}
+		b.monitor.Leave(broker)
+		o.leave()
+		b.observers = slices.Delete(b.observers, i, i+1)
+		return nil
 	}
 	return fmt.Errorf("there is no observer at broker %s", broker)
 }

@@ -343,3 +343,63 @@ func TestTheEditorOpensAtALine(t *testing.T) {
 		}
 	}
 }
+
+// TestStayingInWhereNobodyWatches: a client of ours at a broker that no device uses.
+func TestStayingInWhereNobodyWatches(t *testing.T) {
+	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
+	text := "hodstone: 1\nbrokers:\n  quay: {stand-in: {anonymous: true}}\n  harbour: {listeners: {old: {url: \"mqtt://127.0.0.1:1\"}, inside: {url: \"" + broker.URLs["tcp"] + "\"}}}\n"
+	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	b, err := New(w, Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	b.Start()
+	stay := func() (s reach.Stay) {
+		for _, x := range b.Stays() {
+			if x.Broker == "harbour" {
+				s = x
+			}
+		}
+		return s
+	}
+	for _, name := range []string{"", "pier"} {
+		if err := b.StayIn(name, ""); err == nil {
+			t.Errorf("stays in at %q", name)
+		}
+	}
+	if err := b.StayIn("quay", ""); err == nil || b.Leave("quay") == nil || b.Leave("harbour") == nil {
+		t.Errorf("the observer stays, and nothing else does yet: %v", err)
+	}
+	if err := b.StayIn("harbour", "inside"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "a ping comes back", func() bool { return stay().In && len(stay().Samples) > 0 })
+	if got := b.Brokers(); len(got) != 2 || got[1].Name != "harbour" || !got[1].In {
+		t.Errorf("%+v", got)
+	}
+	if err := b.Drop("harbour", "cut"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "it is back", func() bool { return stay().In && stay().Entries == 2 })
+	if err := b.Leave("harbour"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "it has left", func() bool { return !stay().In })
+	if s := stay(); !s.Left || len(s.Gaps) != 1 || len(b.Brokers()) != 1 {
+		t.Errorf("%+v", s)
+	}
+	events, _ := b.Log.Read(1, 10_000)
+	for _, e := range events {
+		if _, asks := e.Packet.(*packet.Subscribe); asks && e.Broker == "harbour" {
+			t.Errorf("it reads: %+v", e)
+		}
+	}
+	if err := b.StayIn("harbour", "inside"); err != nil {
+		t.Error(err)
+	}
+	until(t, "it is in again", func() bool { return stay().In && !stay().Left })
+}

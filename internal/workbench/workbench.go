@@ -293,8 +293,10 @@ func (b *Bench) Start() {
 	}
 	for _, br := range b.Workspace.Brokers {
 		if used[br.Name] {
-			o := newObserver(b, br)
+			o := newObserver(b, br, "")
+			b.mu.Lock()
 			b.observers = append(b.observers, o)
+			b.mu.Unlock()
 			b.wg.Go(func() { o.run(b.ctx) })
 		}
 	}
@@ -305,7 +307,7 @@ func (b *Bench) Start() {
 	b.Examine()
 	// The observers come first, so that they see the devices arrive.
 	b.wg.Go(func() {
-		for _, o := range b.observers {
+		for _, o := range b.present() {
 			o.waitReady(b.ctx, time.Second)
 		}
 		for _, d := range b.devices {
@@ -320,6 +322,13 @@ func (b *Bench) Start() {
 			}
 		}
 	})
+}
+
+// present returns the observers as they are now.
+func (b *Bench) present() []*observer {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Clone(b.observers)
 }
 
 // Close ends everything that the workbench runs and waits for it.
@@ -406,7 +415,7 @@ func (b *Bench) Devices() []device.State {
 // Send publishes a message by hand, from Hodstone's own client on the broker ("" for
 // the first), and waits for its acknowledgement.
 func (b *Bench) Send(ctx context.Context, broker string, m Message) error {
-	for _, o := range b.observers {
+	for _, o := range b.present() {
 		if broker == "" || o.broker.Name == broker {
 			return o.send(ctx, m)
 		}
@@ -436,7 +445,7 @@ func (b *Bench) Brokers() []BrokerState {
 	b.mu.Lock()
 	pings, silent := b.monitor.Pings(time.Now())
 	b.mu.Unlock()
-	for _, o := range b.observers {
+	for _, o := range b.present() {
 		s := o.state()
 		s.Ping, s.Silent = pings[s.Name], silent[s.Name]
 		if si := o.broker.StandIn; si != nil {

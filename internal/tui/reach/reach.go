@@ -5,6 +5,7 @@ package reach
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -188,6 +189,8 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		return s.drop("freeze", "nothing gets through to the observer any more; only its keep alive tells")
 	case "t":
 		return s.drop("throw out", "the observer is thrown out; it comes back by itself")
+	case "m":
+		return s.stayIn()
 	case "e":
 		return s.edit()
 	case "p":
@@ -229,6 +232,35 @@ func (s *Screen) edit() tea.Cmd {
 		}
 		return look.Notice{Text: "edited: ways whose settings changed are stale until they are tried again; the other screens keep what was opened"}
 	})
+}
+
+// watched tells whether a client of ours is, or tries to be, at the broker of the way with the
+// cursor.
+func (s *Screen) watched() bool {
+	for _, b := range s.bench.Brokers() {
+		if b.Name == s.broker() {
+			return true
+		}
+	}
+	return false
+}
+
+// stayIn lets a client of ours stay in at a broker that none watches, or ends that.
+func (s *Screen) stayIn() tea.Cmd {
+	broker, listener := s.broker(), ""
+	if s.at < len(s.board.Ways) {
+		_, listener, _ = strings.Cut(s.board.Ways[s.at].Target.Name, "/")
+	}
+	err, did := error(nil), "a client of ours stays in at "+broker+" by "+listener+" from now on"
+	if s.watched() {
+		err, did = s.bench.Leave(broker), "left "+broker
+	} else {
+		err = s.bench.StayIn(broker, listener)
+	}
+	if err != nil {
+		return look.Tell(true, err.Error())
+	}
+	return look.Tell(false, did)
 }
 
 func (s *Screen) drop(how, did string) tea.Cmd {
@@ -292,7 +324,12 @@ func (s *Screen) Keys() []look.Key {
 		keys = []look.Key{{Key: "s", Does: "stop"}}
 	}
 	if len(s.board.Ways) > 0 {
-		keys = append(keys, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
+		keys = append(keys, look.Key{Key: "enter", Does: "open"})
+		if s.watched() {
+			keys = append(keys, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
+		} else {
+			keys = append(keys, look.Key{Key: "m", Does: "stay in there"})
+		}
 	}
 	return append(keys, look.Key{Key: "e", Does: "edit"}, look.Key{Key: "p", Does: "paste"}, look.Key{Key: "x", Does: "export"})
 }

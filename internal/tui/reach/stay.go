@@ -24,7 +24,7 @@ func (s *Screen) drawStay(c look.Canvas) {
 		}
 	}
 	if stay == nil {
-		for i, l := range look.Wrap("Hodstone's observer is not at this broker. Where it is, its pings, the gaps and who caused them show here.", c.W-3) {
+		for i, l := range look.Wrap("Hodstone's observer is not at this broker. m lets a client of ours stay in there: then its pings, the gaps and who caused them show here.", c.W-3) {
 			c.Text(1, 1+i, l, t.Dim)
 		}
 		return
@@ -33,6 +33,9 @@ func (s *Screen) drawStay(c look.Canvas) {
 	word, st := "● in", t.Kept
 	if !stay.In {
 		word, st = "╳ out", t.Broken
+	}
+	if stay.Left {
+		word, st = "○ left", t.Old
 	}
 	x := c.Text(1, 1, word, st)
 	if stay.Since.IsZero() {
