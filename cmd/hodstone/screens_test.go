@@ -335,7 +335,7 @@ func TestReachAndTrustOfTheDemo(t *testing.T) {
 	x := open(t, 160, 47, "demo")
 	x.await(`4/5 in`, `13 files`, `7 on`)
 	x.keys("1")
-	text := x.await(`● in .*address`, `╳ out`, `✗ nothing listens on port 1884`, `→ localhost and 127\.0\.0\.1 are this very machine`, `! plain listeners stand beside a TLS one: quay/tcp, quay/ws`, `maximum QoS +2 +2 \(not said\)`, `ping \d`)
+	text := x.await(`● in .*address`, `╳ out`, `✗ nothing listens on port 1884`, `→ localhost and 127\.0\.0\.1 are this very machine`, `! quay: plain listeners stand beside a TLS one: quay/tcp, quay/ws`, `maximum QoS +2 +2 \(not said\)`, `ping \d`)
 	if n := strings.Count(text, "● in"); n < 4 {
 		t.Errorf("%d ways are in:\n%s", n, text)
 	}

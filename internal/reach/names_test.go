@@ -95,7 +95,7 @@ func TestDoorsAreToldOnce(t *testing.T) {
 	for _, d := range got {
 		names = append(names, d.Name)
 	}
-	if strings.Join(names, " ") != "anonymous anonymous plain" || got[2].What != "plain listeners stand beside a TLS one: quay/tcp, quay/ws" {
+	if strings.Join(names, " ") != "anonymous anonymous plain" || got[1].What != "pier: anonymous" || got[2].What != "quay: plain listeners stand beside a TLS one: quay/tcp, quay/ws" {
 		t.Errorf("%+v", got)
 	}
 	if OpenDoors(nil) != nil {

@@ -101,7 +101,7 @@ func TestWaysInAreDrawn(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := drawn(t, d)
-	for _, want := range []string{"Marrow Voe: ways in", "quay/tls", "round trip", "2.34 ms", "broken: no answer from 10.0.0.9:80 within 5s: not even a refusal", "try next: a firewall that drops", "doors left open", "door open: may read everything: shore",
+	for _, want := range []string{"Marrow Voe: ways in", "quay/tls", "round trip", "2.34 ms", "broken: no answer from 10.0.0.9:80 within 5s: not even a refusal", "try next: a firewall that drops", "doors left open", "door open: quay: may read everything: shore",
 		"staying in at quay: ping round trip in ms", "3 gaps, 1 of 60 pings lost", "staying in at pier", "too few pings so far"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("not drawn: %q in\n%s", want, text)
