@@ -102,7 +102,7 @@ func TestWaysInAreDrawn(t *testing.T) {
 	}
 	text := drawn(t, d)
 	for _, want := range []string{"Marrow Voe: ways in", "quay/tls", "round trip", "2.34 ms", "broken: no answer from 10.0.0.9:80 within 5s: not even a refusal", "try next: a firewall that drops", "doors left open", "door open: quay: may read everything: shore",
-		"staying in at quay: ping round trip in ms", "3 gaps, 1 of 60 pings lost", "staying in at pier", "too few pings so far"} {
+		"06:31:00  gap of 10.00 s, by " + string(client.ByReset), "06:31:50  out, and not back yet", "staying in at quay: ping round trip in ms", "3 gaps, 1 of 60 pings lost", "staying in at pier", "too few pings so far"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("not drawn: %q in\n%s", want, text)
 		}

@@ -77,7 +77,9 @@ func ReachDrawing(name string, at time.Time, results []reach.Result, stays []rea
 	}
 	height += float64(len(doors)+1)*reachText + 20
 	const chart = 90.0
-	height += float64(len(stays)) * (chart + 60)
+	for i := range stays {
+		height += chart + 60 + float64(min(len(stays[i].Gaps), maxGapLines))*reachText
+	}
 	s := draw.New(width, height)
 	s.Text(draw.Font{Color: ink, Size: 13, Bold: true, Align: -1}, draw.Point{X: seqMargin, Y: seqMargin + 6}, name+": ways in")
 	s.Text(small, draw.Point{X: seqMargin, Y: seqMargin + 22}, at.Format("2 January 2006, 15:04:05 MST"))
@@ -173,12 +175,16 @@ func mark(s *draw.Surface, x, y float64, state reach.State) {
 	case reach.Done:
 		s.Fill(lichen, diamond...)
 	case reach.Failed:
-		pen := draw.Pen{Color: ember, Width: 2}
-		s.Line(pen, draw.Point{X: x - r, Y: y - r}, draw.Point{X: x + r, Y: y + r})
-		s.Line(pen, draw.Point{X: x - r, Y: y + r}, draw.Point{X: x + r, Y: y - r})
+		cross(s, x, y, r)
 	default:
 		s.Line(draw.Pen{Color: rule, Width: 1}, append(diamond, diamond[0])...)
 	}
+}
+
+func cross(s *draw.Surface, x, y, r float64) {
+	pen := draw.Pen{Color: ember, Width: r / 1.8}
+	s.Line(pen, draw.Point{X: x - r, Y: y - r}, draw.Point{X: x + r, Y: y + r})
+	s.Line(pen, draw.Point{X: x - r, Y: y + r}, draw.Point{X: x + r, Y: y - r})
 }
 
 // stayChart draws the ping round trips of an observer over time, with its gaps.
@@ -233,6 +239,7 @@ func stayChart(s *draw.Surface, st *reach.Stay, y, width, height float64) float6
 		}
 		if x.Lost {
 			flush()
+			cross(s, px(x.At), y+height-20, 2.4)
 			continue
 		}
 		run = append(run, draw.Point{X: px(x.At), Y: py(x.RTT)})
@@ -241,5 +248,32 @@ func stayChart(s *draw.Surface, st *reach.Stay, y, width, height float64) float6
 	s.Text(small, draw.Point{X: left, Y: y + height - 8}, first.Format("15:04:05"))
 	s.Text(draw.Font{Color: faint, Size: 8, Align: 1}, draw.Point{X: right, Y: y + height - 8}, last.Format("15:04:05"))
 	s.Text(draw.Font{Color: faint, Size: 8}, draw.Point{X: (left + right) / 2, Y: y + height - 8}, fmt.Sprintf("%d gaps, %d of %d pings lost", len(st.Gaps), st.Lost, len(st.Samples)))
-	return y + height
+	y += height
+	for i := len(st.Gaps) - 1; i >= max(0, len(st.Gaps)-maxGapLines); i-- {
+		if line := GapLine(&st.Gaps[i]); line != "" {
+			y += reachText
+			s.Text(small, draw.Point{X: left, Y: y}, fit(small, line, right-left))
+		}
+	}
+	return y
+}
+
+// maxGapLines is how many gaps are told beneath a chart: the latest.
+const maxGapLines = 6
+
+// GapLine says how long a gap was and who caused it, "" for one that is not noticed yet.
+func GapLine(g *reach.Gap) string {
+	if g.From.IsZero() {
+		return ""
+	}
+	s := g.From.Format("15:04:05") + "  out, and not back yet"
+	if !g.To.IsZero() {
+		s = fmt.Sprintf("%s  gap of %.2f s", g.From.Format("15:04:05"), g.To.Sub(g.From).Seconds())
+	}
+	if g.Purpose != "" {
+		s += fmt.Sprintf(", on purpose (%s), noticed after %.2f s", g.Purpose, g.Detection().Seconds())
+	} else {
+		s += ", by " + string(g.Blame)
+	}
+	return s + ": " + g.Evidence
 }
