@@ -89,8 +89,9 @@ func (d *detail) draw(c look.Canvas) {
 	if len(r.Target.Users) > 0 {
 		c.Text(1, 1, look.Clip("used by "+strings.Join(r.Target.Users, ", "), c.W-2), t.Dim)
 	}
-	var lines []string
+	var lines []row
 	for _, l := range report.ReachLines(r) {
+		st := lineStyle(t, strings.TrimSpace(l))
 		lead := len(l) - len(strings.TrimLeft(l, " "))
 		if look.Width(l) > c.W-2 { // columns close up before they wrap
 			l = l[:lead] + gaps.ReplaceAllString(l[lead:], "  ")
@@ -99,13 +100,13 @@ func (d *detail) draw(c look.Canvas) {
 			if i > 0 {
 				part = strings.Repeat(" ", min(lead+2, 12)) + part
 			}
-			lines = append(lines, part)
+			lines = append(lines, row{text: part, style: st})
 		}
 	}
 	d.scroll = max(0, min(d.scroll, len(lines)-d.height))
 	for y := 0; y < d.height && d.scroll+y < len(lines); y++ {
-		l := lines[d.scroll+y]
-		c.Text(1, 2+y, look.Clip(l, c.W-1), lineStyle(t, strings.TrimSpace(l)))
+		l := &lines[d.scroll+y]
+		c.Text(1, 2+y, look.Clip(l.text, c.W-1), l.style)
 	}
 }
 
