@@ -36,6 +36,7 @@ const (
 	WebSocketToMQTT  Cause = "websocket-to-mqtt-port"
 	TLSVersion       Cause = "tls-version"
 	TLSSuites        Cause = "tls-suites"
+	TLSPSK           Cause = "tls-pre-shared-key-wanted"
 	TLSName          Cause = "tls-name-unknown-to-server"
 	TLSALPN          Cause = "tls-alpn"
 	TLSFailed        Cause = "tls-failed"

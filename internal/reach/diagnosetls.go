@@ -86,6 +86,10 @@ func (r *runner) helloDiagnosis(ctx context.Context, v *visit, a approach, alert
 	}
 	switch {
 	case len(taken) == 0:
+		if suite, wants := trust.WantsPSK(ctx, trust.Dialer(r.plain(a)), r.serverName(), r.o.Wait); wants {
+			return &Diagnosis{Cause: TLSPSK, What: "the server has no certificate, and takes only clients that share a key with it (TLS-PSK), which Hodstone does not speak",
+				Remedy: "ask for a listener with certificates; a device needs the key's identity and the key", Seen: "it chose " + trust.SuiteName(suite)}
+		}
 		return nil
 	case taken[0] == "1.1" || taken[0] == "1.0":
 		return &Diagnosis{Cause: TLSVersion, What: fmt.Sprintf("the server takes only TLS %s, which is deprecated (RFC 8996); Hodstone asks for 1.2 or newer, as clients do today", strings.Join(taken, " and ")),

@@ -37,6 +37,7 @@ var Meanings = []Meaning{
 	{WebSocketToMQTT, StageUpgrade, "the port takes MQTT without WebSocket"},
 	{TLSVersion, StageTLS, "server and client have no version of TLS in common"},
 	{TLSSuites, StageTLS, "they have no cipher suite in common"},
+	{TLSPSK, StageTLS, "the server has no certificate, and wants a pre-shared key"},
 	{TLSName, StageTLS, "the server knows no host of that name (SNI)"},
 	{TLSALPN, StageTLS, "the server wants the protocol to be named by ALPN"},
 	{TLSFailed, StageTLS, "the handshake fails for another reason"},

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"regexp"
 	"runtime"
 	"slices"
@@ -281,6 +283,33 @@ func TestGrantsOfARealBroker(t *testing.T) {
 	// It refuses by "not authorized", so that the cause cannot be known; the remedy names both.
 	if d := rep.Results[2].Diagnosis(); d == nil || d.Cause != LoginWanted || !strings.Contains(d.Remedy, "rule for client identifiers") {
 		t.Errorf("a made-up identifier: %+v", d)
+	}
+}
+
+// TestARealBrokerThatWantsASharedKey: TLS without certificates, as small devices have it.
+func TestARealBrokerThatWantsASharedKey(t *testing.T) {
+	keys := filepath.Join(t.TempDir(), "keys")
+	if err := os.WriteFile(keys, []byte("pen-1:0123456789abcdef\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b := brokertest.Start(t, brokertest.Options{Anonymous: true, Lines: "psk_file " + keys + "\n", Listener: "psk_hint marrow voe\n"})
+	u := strings.Replace(b.URLs["tcp"], "mqtt", "mqtts", 1)
+	r := Run(context.Background(), []Target{{Name: "quay", URL: u}}, Options{Own: func() []netip.Addr { return nil }, Wait: DefaultWait}).Results[0]
+	if d := r.Diagnosis(); d == nil || d.Cause != TLSPSK || !strings.Contains(d.Seen, "PSK_WITH_") {
+		t.Errorf("%+v", d)
+	}
+	host := strings.TrimPrefix(u, "mqtts://")
+	dial := func(ctx context.Context) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "tcp", host)
+	}
+	if s := trust.Look(context.Background(), trust.SurveyOptions{Host: "127.0.0.1", Dial: dial}); s.Err == nil || !strings.Contains(s.Err.Error(), "TLS-PSK") {
+		t.Errorf("%v", s.Err)
+	}
+	if _, wants := trust.WantsPSK(context.Background(), func(ctx context.Context) (net.Conn, error) {
+		return net.Dial("tcp", raw(t, "127.0.0.1:0", banner("SSH-2.0-x\r\n")))
+	}, "", time.Second); wants {
+		t.Error("an SSH server wants a shared key")
 	}
 }
 

@@ -350,6 +350,30 @@ var suites = []struct {
 	{0xC007, "TLS_ECDHE_ECDSA_WITH_RC4_128_SHA", true}, {0xC011, "TLS_ECDHE_RSA_WITH_RC4_128_SHA", true}, {0x0005, "TLS_RSA_WITH_RC4_128_SHA", true}, {0x0004, "TLS_RSA_WITH_RC4_128_MD5", true},
 }
 
+// pskSuites are the suites that go without certificates, by a key that both sides were given
+// (RFC 4279, 5487, 5489, 6655, 7905).
+var pskSuites = []struct {
+	id   uint16
+	name string
+}{
+	{0xD001, "TLS_ECDHE_PSK_WITH_AES_128_GCM_SHA256"}, {0xD002, "TLS_ECDHE_PSK_WITH_AES_256_GCM_SHA384"}, {0xCCAC, "TLS_ECDHE_PSK_WITH_CHACHA20_POLY1305_SHA256"},
+	{0x00AB, "TLS_DHE_PSK_WITH_AES_256_GCM_SHA384"}, {0x00AA, "TLS_DHE_PSK_WITH_AES_128_GCM_SHA256"}, {0x00A9, "TLS_PSK_WITH_AES_256_GCM_SHA384"}, {0x00A8, "TLS_PSK_WITH_AES_128_GCM_SHA256"},
+	{0xCCAB, "TLS_PSK_WITH_CHACHA20_POLY1305_SHA256"}, {0xC0A4, "TLS_PSK_WITH_AES_128_CCM"}, {0xC0A8, "TLS_PSK_WITH_AES_128_CCM_8"}, {0xC0A9, "TLS_PSK_WITH_AES_256_CCM_8"},
+	{0xC037, "TLS_ECDHE_PSK_WITH_AES_128_CBC_SHA256"}, {0x00AE, "TLS_PSK_WITH_AES_128_CBC_SHA256"}, {0x00AF, "TLS_PSK_WITH_AES_256_CBC_SHA384"},
+	{0xC035, "TLS_ECDHE_PSK_WITH_AES_128_CBC_SHA"}, {0xC036, "TLS_ECDHE_PSK_WITH_AES_256_CBC_SHA"}, {0x0090, "TLS_DHE_PSK_WITH_AES_128_CBC_SHA"}, {0x008D, "TLS_PSK_WITH_AES_256_CBC_SHA"}, {0x008C, "TLS_PSK_WITH_AES_128_CBC_SHA"},
+}
+
+// WantsPSK tells whether a server that takes no suite with certificates takes those of pre-shared
+// keys, in TLS 1.2 or older; suite is the one that it chose.
+func WantsPSK(ctx context.Context, dial Dialer, serverName string, wait time.Duration) (suite uint16, wants bool) {
+	h := Hello{Version: tls.VersionTLS12, ServerName: serverName, Wait: wait}
+	for _, s := range pskSuites {
+		h.Suites = append(h.Suites, s.id)
+	}
+	a, err := h.Ask(ctx, dial)
+	return a.Suite, err == nil && a.Taken && slices.Contains(h.Suites, a.Suite)
+}
+
 // SuitesOf returns the suites that are tried in a version.
 func SuitesOf(version uint16) (out []uint16) {
 	for _, s := range suites {
@@ -363,6 +387,11 @@ func SuitesOf(version uint16) (out []uint16) {
 // SuiteName returns a suite's name in IANA's registry, or its number.
 func SuiteName(id uint16) string {
 	for _, s := range suites {
+		if s.id == id {
+			return s.name
+		}
+	}
+	for _, s := range pskSuites {
 		if s.id == id {
 			return s.name
 		}

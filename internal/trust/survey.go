@@ -128,6 +128,9 @@ func Look(ctx context.Context, o SurveyOptions) *Survey {
 	}
 	if !slices.ContainsFunc(s.Versions, func(v VersionTried) bool { return v.Taken }) {
 		s.Err = fmt.Errorf("the server takes no version of TLS: %s", s.Versions[0].Refusal)
+		if suite, wants := WantsPSK(ctx, o.Dial, s.ServerName, 0); wants {
+			s.Err = fmt.Errorf("the server has no certificate, and takes only clients that share a key with it (TLS-PSK): it chose %s", SuiteName(suite))
+		}
 		return s
 	}
 	say("the chain, the name, client certificates")
