@@ -17,6 +17,7 @@ require (
 	github.com/expr-lang/expr v1.17.8
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gopacket/gopacket v1.7.7
+	github.com/pavlo-v-chernykh/keystore-go/v4 v4.5.0
 	github.com/sahilm/fuzzy v0.1.3
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/smallstep/pkcs7 v0.2.3

@@ -38,8 +38,8 @@ func (e *Env) trust() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "trust (FILE | FOLDER)… [--at HOST:PORT]",
 		Short: "Tell what certificates and keys are, what fits what, and what a server's TLS does",
-		Long: `Tell what certificates and keys are, whatever their names say: PEM, DER, PKCS #1, #7, #8, #12
-and SEC 1, and what mail, editors and firmware sources make of them; which key fits which
+		Long: `Tell what certificates and keys are, whatever their names say: PEM, DER, PKCS #1, #7, #8, #12,
+SEC 1 and Java's key stores, and what mail, editors and firmware sources make of them; which key fits which
 certificate; the chains; what is missing, expired, revoked by a list among the files, weak or open
 to others; and the login that they make, ready for a workspace.
 

@@ -9,6 +9,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/smallstep/pkcs7"
@@ -289,7 +290,7 @@ func (r *recogniser) store(der []byte) {
 		form = "PEM, PKCS #12"
 	}
 	var last error
-	for _, pass := range append([]string{""}, r.passphrases...) {
+	for _, pass := range slices.Concat([]string{""}, r.passphrases, []string{javaDefault}) {
 		key, leaf, cas, err := pkcs12.DecodeChain(der, pass)
 		if err == nil {
 			if s, ok := key.(crypto.Signer); ok {
@@ -298,6 +299,9 @@ func (r *recogniser) store(der []byte) {
 			r.certificate(leaf, form)
 			for _, c := range cas {
 				r.certificate(c, form)
+			}
+			if pass == javaDefault && !slices.Contains(r.passphrases, pass) {
+				r.opensByDefault()
 			}
 			if pass == "" {
 				f.muddle("the key store opens without a passphrase: its key is open to whoever has the file", "protect the file, or write the store anew with a passphrase")

@@ -12,6 +12,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -21,6 +22,7 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"github.com/pavlo-v-chernykh/keystore-go/v4"
 	"github.com/smallstep/pkcs7"
 	"github.com/youmark/pkcs8"
 	"software.sslmate.com/src/go-pkcs12"
@@ -96,6 +98,22 @@ func quoted(b []byte) []byte {
 		fmt.Fprintf(&out, "  \"%s\\n\"\n", strings.TrimSpace(l))
 	}
 	return []byte(strings.TrimSuffix(out.String(), "\n") + ";\n")
+}
+
+// javaStore is a key store of Java's with pen-1 and the root.
+func (p *pot) javaStore(pass string) []byte {
+	p.t.Helper()
+	ks := keystore.New(keystore.WithOrderedAliases())
+	var chain []keystore.Certificate
+	for _, der := range p.pen.Certificate {
+		chain = append(chain, keystore.Certificate{Type: "X509", Content: der})
+	}
+	var out bytes.Buffer
+	if err := errors.Join(ks.SetPrivateKeyEntry("pen-1", keystore.PrivateKeyEntry{CreationTime: time.Now(), PrivateKey: p.keyDER, CertificateChain: chain}, []byte(pass)),
+		ks.SetTrustedCertificateEntry("root", keystore.TrustedCertificateEntry{CreationTime: time.Now(), Certificate: keystore.Certificate{Type: "X509", Content: p.a.Root().Raw}}), ks.Store(&out, []byte(pass))); err != nil {
+		p.t.Fatal(err)
+	}
+	return out.Bytes()
 }
 
 func TestEveryFileIsRecognised(t *testing.T) {
@@ -177,7 +195,10 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		{"a key store", "pen-1.p12", must(pkcs12.Modern.Encode(key, leaf, []*x509.Certificate{p.a.Intermediate()}, "other")), "encrypted key store", "PKCS #12", "", ""},
 		{"a key store of the old kind", "pen-1.pfx", must(pkcs12.LegacyDES.Encode(key, leaf, nil, "other")), "encrypted key store", "PKCS #12", "", ""},
 		{"a key store without a passphrase", "pen-1.p12", must(pkcs12.Passwordless.Encode(key, leaf, []*x509.Certificate{p.a.Intermediate()}, "")), "private key, certificate, certificate", "PKCS #12", "opens without a passphrase", ""},
+		{"a key store with the passphrase of all", "pen-1.p12", must(pkcs12.Modern.Encode(key, leaf, nil, "changeit")), "private key, certificate", "PKCS #12", "\"changeit\"", ""},
 		{"a trust store", "farm.p12", must(pkcs12.Passwordless.EncodeTrustStore([]*x509.Certificate{p.a.Root()}, "")), "certificate", "PKCS #12", "", ""},
+		{"Java's key store", "pen-1.jks", p.javaStore("other"), "encrypted private key, certificate, certificate, certificate", "JKS", "Java's own format", ""},
+		{"Java's key store, with the passphrase of all", "pen-1.jks", p.javaStore("changeit"), "private key, certificate, certificate, certificate", "JKS", "\"changeit\"", ""},
 		{"a bundle in PKCS #7", "chain.p7b", bundle, "certificate, certificate", "DER, PKCS #7", "", ""},
 		{"a bundle in PKCS #7, as text", "chain.p7b", block("PKCS7", bundle), "certificate, certificate", "PEM, PKCS #7", "", ""},
 		{"a request", "pen-1.csr", block("CERTIFICATE REQUEST", request), "certificate request", "PKCS #10", "", ""},
@@ -231,7 +252,10 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		{"a character lost", "ca.crt", slices.Concat(p.leafPEM[:60], p.leafPEM[61:]), "", "", "", "line 1"},
 		{"a web page", "ca.crt", []byte("<!DOCTYPE html><html><title>Sign in</title>"), "", "", "", "a web page"},
 		{"an archive", "ca.crt", []byte("PK\x03\x04rest"), "", "", "", "ZIP"},
-		{"a store of Java's", "farm.jks", []byte("\xfe\xed\xfe\xed\x00\x00\x00\x02"), "", "", "", "Java key store"},
+		{"half a store of Java's", "farm.jks", p.javaStore("other")[:400], "", "", "", "cut short"},
+		{"a store of Java's with a wild count", "farm.jks", []byte("\xfe\xed\xfe\xed\x00\x00\x00\x02\xff\xff\xff\xff"), "", "", "", "cut short"},
+		{"a store of Java's of another version", "farm.jks", []byte("\xfe\xed\xfe\xed\x00\x00\x00\x09\x00\x00\x00\x00"), "", "", "", "version 9"},
+		{"a store of Java's with ciphers", "farm.jceks", []byte("\xce\xce\xce\xce\x00\x00\x00\x02"), "", "", "", "JCEKS"},
 		{"a picture", "ca.png", []byte("\x89PNG\r\n\x1a\n"), "", "", "", "a picture"},
 		{"text", "readme.txt", []byte("The certificate follows by separate mail.\n"), "", "", "", "holds no credentials"},
 		{"a broken BEGIN line", "ca.crt", bytes.TrimPrefix(p.leafPEM, []byte("-----")), "", "", "", "damaged"},
@@ -272,7 +296,7 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		what string
 		data []byte
 		want int
-	}{{"PKCS #8", p.lockedKey, 1}, {"PEM headers", oldLocked, 1}, {"old PKCS #12", must(pkcs12.LegacyRC2.Encode(key, leaf, nil, passphrase)), 2},
+	}{{"PKCS #8", p.lockedKey, 1}, {"PEM headers", oldLocked, 1}, {"Java's key store", p.javaStore(passphrase), 4}, {"old PKCS #12", must(pkcs12.LegacyRC2.Encode(key, leaf, nil, passphrase)), 2},
 		{"PKCS #8 of scrypt", block("ENCRYPTED PRIVATE KEY", must(pkcs8.MarshalPrivateKey(key, []byte(passphrase), &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.ScryptOpts{SaltSize: 8, CostParameter: 1 << 4, BlockSize: 8, ParallelizationParameter: 1}}))), 1}} {
 		f := Recognise("x", c.data, []string{"wrong", passphrase})
 		if len(f.Items) != c.want || f.Items[0].Kind != KindKey || !f.Items[0].Locked || f.LockedItems() != 0 {
@@ -392,6 +416,7 @@ func FuzzRecognise(f *testing.F) {
 	f.Add(c.Certificate[0])
 	f.Add(quoted(chain))
 	f.Add([]byte(base64.StdEncoding.EncodeToString(chain)))
+	f.Add([]byte("\xfe\xed\xfe\xed\x00\x00\x00\x02\x00\x00\x00\x01\x00\x00\x00\x02\x00\x01a12345678\x00\x01X\x00\x00\x00\x01x12345678901234567890"))
 	f.Add(must(pkcs12.Passwordless.Encode(c.PrivateKey, c.Leaf, nil, "")))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		got := Recognise("x.pem", data, []string{"a"})

@@ -152,6 +152,8 @@ func TestAPairIsMadeOfAnyForm(t *testing.T) {
 		{"CR LF and a BOM", slices.Concat([]byte("\xef\xbb\xbf"), replaced(p.leafPEM, "\n", "\r\n")), p.key, "", 1, ""},
 		{"an encrypted key", p.chain, p.lockedKey, passphrase, 2, ""},
 		{"a key store", store, nil, passphrase, 2, ""},
+		{"Java's key store", p.javaStore(passphrase), nil, passphrase, 3, ""},
+		{"Java's key store, no passphrase", p.javaStore(passphrase), nil, "", 0, "needs a passphrase"},
 		{"an encrypted key, no passphrase", p.chain, p.lockedKey, "", 0, "needs a passphrase"},
 		{"an encrypted key, a wrong one", p.chain, p.lockedKey, "x", 0, "the passphrase does not open it"},
 		{"a key store, no passphrase", store, nil, "", 0, "needs a passphrase"},

@@ -232,7 +232,7 @@ func modeWord(m fs.FileMode) string {
 
 // Recognise tells what a file's content is, whatever its name says. It reads PEM (RFC 7468)
 // and DER: certificates, keys in PKCS #1, SEC 1 and PKCS #8, key stores in PKCS #12,
-// bundles in PKCS #7, requests and revocation lists; and it sees through what mail, editors and
+// bundles in PKCS #7, Java's key stores, requests and revocation lists; and it sees through what mail, editors and
 // firmware sources do to them. Passphrases are tried on what is encrypted.
 func Recognise(name string, data []byte, passphrases []string) *File {
 	f := &File{Name: name, Size: int64(len(data))}
@@ -258,7 +258,6 @@ var magic = []struct{ begin, what, remedy string }{
 	{"PK\x03\x04", "a ZIP archive", "unpack it and name the folder"},
 	{"\x1f\x8b", "a gzip archive", "unpack it and name the folder"},
 	{"7z\xbc\xaf\x27\x1c", "a 7z archive", "unpack it and name the folder"},
-	{"\xfe\xed\xfe\xed", "a Java key store (JKS), which keeps its content from other programs", "convert it to PKCS #12 with Java's own tool, then give that file"},
 	{"\xce\xce\xce\xce", "a Java key store (JCEKS), which keeps its content from other programs", "convert it to PKCS #12 with Java's own tool, then give that file"},
 	{"%PDF", "a PDF document", "ask for the credentials as a file of their own"},
 	{"\x89PNG", "a picture (PNG)", "ask for the credentials as a file of their own"},
@@ -277,6 +276,10 @@ func (r *recogniser) content(data []byte, depth int) {
 	}
 	if len(bytes.Trim(data, "\x00")) == 0 {
 		f.fail(fmt.Sprintf("it holds nothing but %d zero bytes", len(data)), "fetch it again: the copy was cut short")
+		return
+	}
+	if bytes.HasPrefix(data, []byte(jksMagic)) {
+		r.javaStore(data)
 		return
 	}
 	for _, m := range magic {
