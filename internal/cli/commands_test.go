@@ -158,8 +158,12 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 	}
 	long := begin(t, append(bench, "watch", tls, "--client-id", "long", "--protocol-version", "3.1.1")...)
 	s.want(`in\s+long from`)
-	fmt.Fprintf(s.in, "clients\nrefused\nthrow-out long\nthrow-out nobody\nfly\n")
-	s.want(`long\s+\S+\s+MQTT 3.1.1 bench .* #`)
+	subscribed := regexp.MustCompile(`long\s+\S+\s+MQTT 3.1.1 bench .* #`)
+	for end := time.Now().Add(10 * time.Second); !subscribed.MatchString(s.text()) && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		fmt.Fprintf(s.in, "clients\n") // it is in before it has subscribed
+	}
+	s.want(subscribed.String())
+	fmt.Fprintf(s.in, "refused\nthrow-out long\nthrow-out nobody\nfly\n")
 	s.want(`CONNECT from .*: bad user name or password: the password of "bench" is wrong`)
 	s.want(`PUBLISH marrowvoe/shore/order .*the login "store" may not publish to it`)
 	s.want(`long is thrown out`)
