@@ -423,8 +423,12 @@ func (d *Device) work(ctx context.Context) error {
 	gone := d.client.Done()
 	sample := now
 	var waiting []pendingReaction
-	timer := time.NewTimer(0)
+	// What is due at once is told by a closed channel, not by a timer of no length: under a fake
+	// clock the race detector of Go 1.26 crashes where two goroutines read timers that are due.
+	timer, atOnce := time.NewTimer(time.Hour), make(chan time.Time)
 	defer timer.Stop()
+	close(atOnce)
+	var due <-chan time.Time = atOnce
 	for {
 		select {
 		case <-ctx.Done():
@@ -436,7 +440,7 @@ func (d *Device) work(ctx context.Context) error {
 			waiting = append(waiting, d.react(m)...)
 		case order := <-d.orders:
 			order()
-		case <-timer.C:
+		case <-due:
 		}
 		now = time.Now()
 		if !now.Before(sample) {
@@ -476,7 +480,12 @@ func (d *Device) work(ctx context.Context) error {
 			}
 		}
 		waiting = rest
-		timer.Reset(time.Until(next))
+		if wait := time.Until(next); wait > 0 {
+			timer.Reset(wait)
+			due = timer.C
+		} else {
+			due = atOnce
+		}
 	}
 }
 
