@@ -444,7 +444,7 @@ func (b *Bench) Leave(broker string) error {
 
 // drop ends the observer's link on purpose.
 func (o *observer) drop(how string) error {
-	if !o.state().In {
+	if !o.client.Connected() {
 		return fmt.Errorf("the observer is not in at %s: there is nothing to drop", o.broker.Name)
 	}
 	s := o.b.standins[o.broker.Name]

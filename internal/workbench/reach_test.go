@@ -292,7 +292,8 @@ func TestStayingInAtARealBroker(t *testing.T) {
 	if g := stay().Gaps[0]; g.To.IsZero() || g.Length(time.Now()) <= 0 || stay().Entries != 2 {
 		t.Errorf("%+v", stay())
 	}
-	if got := b.Brokers(); len(got) != 1 || !got[0].In || got[0].Plain {
+	until(t, "it watches again", func() bool { return b.Brokers()[0].In }) // which is after it is in
+	if got := b.Brokers(); len(got) != 1 || got[0].Plain {
 		t.Errorf("%+v", got)
 	}
 	b.StartReach()
