@@ -185,11 +185,7 @@ func sampleCredentials() (dir string, err error) {
 }
 
 func writeSamples(dir string) error {
-	a, err := trust.NewLongAuthority("Marrow Voe")
-	if err != nil {
-		return err
-	}
-	return trust.WriteSamples(filepath.Join(dir, "creds"), a)
+	return trust.WriteSamples(filepath.Join(dir, "creds"), "Marrow Voe")
 }
 
 // writeDemo copies the demo workspace; it overwrites nothing.

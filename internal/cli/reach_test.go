@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +14,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/pavlo-v-chernykh/keystore-go/v4"
 
 	"hodstone/internal/brokertest"
 	"hodstone/internal/cli"
@@ -306,4 +310,85 @@ func TestTheDemoLeavesNoCredentialsBehind(t *testing.T) {
 		}
 		return nil
 	})
+}
+
+// TestTrustReadsWhatOthersMade: a store of Java's, a revocation list, a device's key beyond use, and
+// the login that goes from a store into a workspace.
+func TestTrustReadsWhatOthersMade(t *testing.T) {
+	a, err := trust.NewAuthority("Marrow Voe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pen, err := a.Issue(trust.Request{CommonName: "pen-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := a.Revoke(pen.Leaf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	chain, key, err := trust.PEM(pen)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, _ := pem.Decode(key)
+	ks := keystore.New()
+	var store bytes.Buffer
+	if err := errors.Join(ks.SetPrivateKeyEntry("pen", keystore.PrivateKeyEntry{CreationTime: time.Now(), PrivateKey: block.Bytes, CertificateChain: []keystore.Certificate{{Type: "X509", Content: pen.Certificate[0]}, {Type: "X509", Content: pen.Certificate[1]}}}, []byte("s3cret-dulse")),
+		ks.Store(&store, []byte("s3cret-dulse"))); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for name, data := range map[string][]byte{"pen-1.jks": store.Bytes(), "farm.crl": list, "farm-ca.pem": a.RootPEM(), "chain.pem": chain, "x.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: append([]byte("\x30\x47\x02\x01\x00\x30\x05\x06\x03\x2b\x65\x71\x04\x3b\x04\x39"), make([]byte, 57)...)})} {
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("HODSTONE_TEST_PASS", "s3cret-dulse")
+	code, out, _ := run("trust", dir, "--passphrase-env", "HODSTONE_TEST_PASS")
+	for _, want := range []string{"revocation list of Marrow Voe intermediate, 1 certificate, until ", "private key (ECDSA, P-256), opened with a passphrase; certificate of pen-1; certificate of Marrow Voe intermediate [JKS]",
+		"✗ broken pen-1: it is revoked since", "✗ x.key", "kind Ed448", "passphrase: {env: PEN_1_PASSPHRASE}"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("not told: %q in\n%s", want, out)
+		}
+	}
+	if code != 1 || strings.Contains(out, "s3cret") {
+		t.Errorf("exit %d:\n%s", code, out)
+	}
+	_, out, _ = run("trust", dir, "--json")
+	d := decode[report.TrustDocument](t, out)
+	at := slices.IndexFunc(d.Certificates, func(c report.CertificateRecord) bool { return c.Subject == "CN=pen-1" })
+	if at < 0 || d.Certificates[at].Revoked.IsZero() || len(d.Certificates[at].Files) != 2 {
+		t.Errorf("%+v", d.Certificates)
+	}
+	// The store is a login's certificate and key in a workspace.
+	for pass, want := range map[string]string{"HODSTONE_TEST_PASS": "0 problems", "HODSTONE_TEST_NONE": "HODSTONE_TEST_NONE"} {
+		file := filepath.Join(dir, "hodstone.yaml")
+		text := "hodstone: 1\nbrokers: {quay: {listeners: {tls: {url: \"mqtts://quay.test\", ca: farm-ca.pem}}, login: pen-1}}\nlogins: {pen-1: {certificate: pen-1.jks, passphrase: {env: " + pass + "}}}\n"
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, out, errOut := run("contract", "check", file); !strings.Contains(out+errOut, want) {
+			t.Errorf("%s: %s%s", pass, out, errOut)
+		}
+	}
+}
+
+// TestReachReadsFirmware: the constants that a device is built with.
+func TestReachReadsFirmware(t *testing.T) {
+	s, err := standin.New(standin.Options{Logins: []standin.Login{{Name: "pen-1", Password: "s3cret-dulse"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	addr, err := s.Listen("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, port, _ := strings.Cut(addr.String(), ":")
+	source := fmt.Sprintf("#include <net.h>\n#define MQTT_HOST \"127.0.0.1\"\nconst int mqtt_port = %s; // the radio's\nstatic const char MQTT_USER[] = \"pen-1\";\n#define MQTT_PASSWORD \"s3cret-dulse\"\n", port)
+	code, out, errOut := feed(source, "reach", "--from", "-", "--wait", "2s")
+	if code != 0 || !strings.Contains(out, "✓ login pen-1      in") || !strings.Contains(out, "rights of pen-1  may read everything; may publish on any topic") || strings.Contains(out+errOut, "s3cret") {
+		t.Errorf("exit %d: %s%s", code, out, errOut)
+	}
 }

@@ -147,7 +147,7 @@ func refused(c packet.ReasonCode, v packet.Version, withLogin bool, reason, serv
 		known, ok = codes3[c], true
 	}
 	if !ok {
-		known = code{UnknownCode, "the broker refuses with a code that the standard does not define", "is it a broker of another version? try 3.1.1"}
+		known = code{UnknownCode, "the broker refuses with a code that the standard does not have for CONNACK", "is it a broker of another version? try 3.1.1"}
 	}
 	d.Cause, d.What, d.Remedy = known.cause, known.what, known.remedy
 	if !withLogin && (d.Cause == NotAuthorised || d.Cause == WrongLogin) {

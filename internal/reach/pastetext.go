@@ -74,9 +74,10 @@ func readLines(text string, set func(name, value string)) {
 	}
 }
 
+// withoutComment takes the comment off a line; what stands in quotes is none.
 func withoutComment(line string) string {
 	for _, mark := range []string{" #", "; //", " //"} {
-		if i := strings.Index(line, mark); i > 0 {
+		if i := strings.Index(line, mark); i > 0 && strings.Count(line[:i], `"`)%2+strings.Count(line[:i], "'")%2 == 0 {
 			line = strings.TrimSpace(line[:i])
 		}
 	}

@@ -84,7 +84,7 @@ var Meanings = []Meaning{
 	{TooLarge, StageConnect, "CONNECT is too large for it"},
 	{BadPacket, StageConnect, "it could not read CONNECT"},
 	{ServerMoved, StageConnect, "it names another server to use"},
-	{UnknownCode, StageConnect, "it refuses with a code that the standard does not define"},
+	{UnknownCode, StageConnect, "it refuses with a code that the standard does not have for CONNACK"},
 	{ServerError, StageConnect, "it refuses for a reason of its own"},
 	{ThrownOut, StageRoundTrip, "it lets the client in and ends the link right after"},
 	{Cancelled, "", "the trial was stopped"},

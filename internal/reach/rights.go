@@ -75,11 +75,11 @@ func (r *runner) rights(ctx context.Context, address string) {
 	if control.err != nil {
 		return
 	}
-	subscribe := func(v *visit, s packet.Subscription) bool {
+	subscribe := func(v *visit, s packet.Subscription) (granted bool, err error) {
 		stage, cancel := context.WithTimeout(ctx, r.o.Wait)
 		defer cancel()
 		ack, err := v.client.Subscribe(stage, []packet.Subscription{s})
-		return err == nil && len(ack.Codes) == 1 && ack.Codes[0] <= 2
+		return err == nil && len(ack.Codes) == 1 && ack.Codes[0] <= 2, err
 	}
 	publish := func(v *visit, topic string) bool {
 		stage, cancel := context.WithTimeout(ctx, r.o.Wait)
@@ -88,7 +88,7 @@ func (r *runner) rights(ctx context.Context, address string) {
 		code, err := v.client.Publish(stage, packet.Publish{Topic: topic, Payload: []byte("reach"), QoS: min(1, most)})
 		return err == nil && code < 0x80
 	}
-	sees := subscribe(control, packet.Subscription{Filter: root + "/#", QoS: 1})
+	sees, _ := subscribe(control, packet.Subscription{Filter: root + "/#", QoS: 1})
 	all := make([]*asking, 0, len(logins))
 	for i, l := range logins {
 		a := &asking{Rights: Rights{Login: NoLogin}, topic: fmt.Sprintf("%s/%d", root, i+1)}
@@ -112,7 +112,10 @@ func (r *runner) rights(ctx context.Context, address string) {
 		if version == packet.V5 {
 			s.RetainHandling = packet.RetainDontSend
 		}
-		a.Granted = subscribe(a.visit, s)
+		var err error
+		if a.Granted, err = subscribe(a.visit, s); err != nil && a.visit.client.Connected() { // to end the link is a refusal
+			a.Unknown = "its subscription is not answered: " + err.Error()
+		}
 	}
 	publish(control, root+"/0")
 	for _, a := range all {

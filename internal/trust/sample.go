@@ -15,9 +15,13 @@ import (
 const SamplePassphrase = "eelgrass"
 
 // WriteSamples writes a folder of credentials as people get them: some sound, some muddled.
-// The authority signs them. The folder is made where it is missing; a file that is there
-// already is an error.
-func WriteSamples(dir string, a *Authority) error {
+// They are of a CA of that name, made anew. The folder is made where it is missing; a file that is
+// there already is an error.
+func WriteSamples(dir, name string) error {
+	a, err := NewLongAuthority(name)
+	if err != nil {
+		return err
+	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}

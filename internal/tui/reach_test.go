@@ -109,11 +109,7 @@ func TestAnEditMakesWaysStale(t *testing.T) {
 func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 	dir := t.TempDir()
 	t.Chdir(dir)
-	a, err := trust.NewLongAuthority("Marrow Voe")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := trust.WriteSamples("creds", a); err != nil {
+	if err := trust.WriteSamples("creds", "Marrow Voe"); err != nil {
 		t.Fatal(err)
 	}
 	files := demoFiles(t)
@@ -186,11 +182,7 @@ func TestCredentialsAndHandshakesAreSeen(t *testing.T) {
 // every view and size, on light grounds and without colour.
 func TestReachAndTrustInSmallWindows(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "creds")
-	a, err := trust.NewLongAuthority("Marrow Voe")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := trust.WriteSamples(dir, a); err != nil {
+	if err := trust.WriteSamples(dir, "Marrow Voe"); err != nil {
 		t.Fatal(err)
 	}
 	files := demoFiles(t)

@@ -156,11 +156,7 @@ func TestADropOnPurposeIsMeasured(t *testing.T) {
 
 func TestCredentialsAreExaminedAndOpened(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "creds")
-	a, err := trust.NewLongAuthority("Marrow Voe")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := trust.WriteSamples(dir, a); err != nil {
+	if err := trust.WriteSamples(dir, "Marrow Voe"); err != nil {
 		t.Fatal(err)
 	}
 	b := farm(t, Options{Credentials: []string{dir}})
@@ -252,11 +248,9 @@ func TestPastedDetailsBecomeAWay(t *testing.T) {
 	}
 }
 
-// TestStayingInAtARealBroker: it is killed and comes back; the gap, its evidence and the
-// attempts are told, and the observer returns by itself.
-func TestStayingInAtARealBroker(t *testing.T) {
-	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
-	text := "hodstone: 1\nbrokers: {harbour: {listeners: {inside: {url: \"" + broker.URLs["tcp"] + "\"}}}}\n"
+// started is a bench at work on a workspace.
+func started(t *testing.T, text string) *Bench {
+	t.Helper()
 	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
 	if err != nil || len(w.Problems) > 0 {
 		t.Fatal(err, w.Problems)
@@ -265,8 +259,17 @@ func TestStayingInAtARealBroker(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer b.Close()
+	t.Cleanup(b.Close)
 	b.Start()
+	return b
+}
+
+// TestStayingInAtARealBroker: it is killed and comes back; the gap, its evidence and the
+// attempts are told, and the observer returns by itself.
+func TestStayingInAtARealBroker(t *testing.T) {
+	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
+	text := "hodstone: 1\nbrokers: {harbour: {listeners: {inside: {url: \"" + broker.URLs["tcp"] + "\"}}}}\n"
+	b := started(t, text)
 	stay := func() reach.Stay {
 		if s := b.Stays(); len(s) > 0 {
 			return s[0]
@@ -349,16 +352,7 @@ func TestTheEditorOpensAtALine(t *testing.T) {
 func TestStayingInWhereNobodyWatches(t *testing.T) {
 	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
 	text := "hodstone: 1\nbrokers:\n  quay: {stand-in: {anonymous: true}}\n  harbour: {listeners: {old: {url: \"mqtt://127.0.0.1:1\"}, inside: {url: \"" + broker.URLs["tcp"] + "\"}}}\n"
-	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
-	if err != nil || len(w.Problems) > 0 {
-		t.Fatal(err, w.Problems)
-	}
-	b, err := New(w, Options{Seed: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	b.Start()
+	b := started(t, text)
 	stay := func() (s reach.Stay) {
 		for _, x := range b.Stays() {
 			if x.Broker == "harbour" {

@@ -536,18 +536,14 @@ func (c *Client) leave(how func(*conn) error) error {
 // the client does not close it for want of a PINGRESP, for no FIN gets through a
 // pulled cable.
 func (c *Client) Freeze() error {
-	k := c.current()
-	if k == nil {
-		return ErrNotConnected
+	if k := c.current(); k != nil {
+		k.frozen.Store(true)
 	}
-	c.linkEvent(LinkFrozen, "nothing is read or written from now on")
-	k.frozen.Store(true)
-	k.link.Freeze()
-	return nil
+	return c.Pull()
 }
 
-// Pull freezes the link as Freeze does, and leaves it to the client to find out: by its keep
-// alive, as whoever is at the end of a pulled cable.
+// Pull freezes the link, and leaves it to the client to find out: by its keep alive, as whoever
+// is at the end of a pulled cable.
 func (c *Client) Pull() error {
 	k := c.current()
 	if k == nil {
