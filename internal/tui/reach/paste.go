@@ -20,7 +20,7 @@ func (p *paste) add(text string) {
 }
 
 func (p *paste) keys() []look.Key {
-	return []look.Key{{Key: "ctrl+d", Does: "try it"}, {Key: "ctrl+y", Does: "copy for the workspace"}, {Key: "ctrl+u", Does: "begin anew"}, {Key: "esc", Does: "leave it"}}
+	return []look.Key{{Key: "ctrl+d", Does: "try it"}, {Key: "ctrl+y", Does: "copy"}, {Key: "ctrl+u", Does: "begin anew"}, {Key: "esc", Does: "leave it"}}
 }
 
 func (p *paste) key(s *Screen, msg tea.KeyPressMsg) tea.Cmd {
