@@ -12,8 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
 	"hodstone/internal/proof"
+	"hodstone/internal/proof/check"
 	"hodstone/internal/reach"
 	"hodstone/internal/report"
 )
@@ -22,7 +23,7 @@ import (
 type proveFlags struct {
 	access
 	broker, url, check, version string
-	anonymous                   string
+	anonymous, clientID         string
 	intrusive, json             bool
 	junit                       string
 	faults                      []string
@@ -39,7 +40,8 @@ its own and ends in a verdict: kept, broken, unsupported, undecided or skipped.
 When all checks run, the doors left open at the broker are looked for afterwards, and named.
 
 Exit code 0: all kept (unsupported and skipped allowed); 1: something broken or
-undecided; 2: wrong use or an unusable workspace; 3: the broker was not reached.
+undecided; 2: wrong use or an unusable workspace; 3: the broker was not reached, or our own
+login is not let in.
 
 The checks:
 ` + checkList(),
@@ -50,8 +52,9 @@ The checks:
 	fl.StringVar(&f.broker, "broker", "", "BROKER or BROKER/LISTENER of the workspace; the first by default")
 	fl.StringVar(&f.url, "url", "", "a broker without a workspace: mqtt://, mqtts://, ws://, wss:// or unix:///PATH")
 	fl.StringVar(&f.check, "check", "", "only these checks: a name, a family, or a pattern such as 'will.*'")
-	fl.StringVar(&f.version, "protocol-version", "", "only 3.1.1 or 5; both by default")
+	fl.StringVar(&f.version, "protocol-version", "", "only 3.1, 3.1.1 or 5; all three by default")
 	f.access.flags(fl)
+	fl.StringVar(&f.clientID, "client-id", "", "with --url: the pattern of the checks' client identifiers, {n} for a number, where the broker has a rule: 's-{n}'")
 	fl.StringVar(&f.anonymous, "anonymous", "", "with --url: allowed or refused, what is meant for clients without credentials")
 	fl.BoolVar(&f.intrusive, "intrusive", false, "run checks that fail logins or throw clients out, on a real broker too")
 	fl.StringArrayVar(&f.faults, "fault", nil, "let the workspace's stand-in misbehave; may be given several times")
@@ -62,7 +65,7 @@ The checks:
 
 func checkList() string {
 	var b strings.Builder
-	for _, c := range proof.Checks() {
+	for _, c := range check.All() {
 		mark := ""
 		if c.Intrusive {
 			mark = " (intrusive)"
@@ -75,18 +78,18 @@ func checkList() string {
 func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error {
 	o := proof.Options{}
 	var err error
-	if o.Checks, err = proof.Match(f.check); err != nil {
+	if o.Checks, err = check.Match(f.check); err != nil {
 		return &exit{exitUsage, err}
 	}
 	if f.version != "" {
 		v, err := packet.ParseVersion(f.version)
-		if err != nil || v == packet.V31 {
-			return usage("--protocol-version takes 3.1.1 or 5, not %q", f.version)
+		if err != nil {
+			return usage("--protocol-version takes 3.1, 3.1.1 or 5, not %q", f.version)
 		}
 		o.Versions = []packet.Version{v}
 	}
 	for _, name := range f.faults {
-		if err := standin.CheckFault(name); err != nil {
+		if _, err := fault.Find(name); err != nil {
 			return &exit{exitUsage, err}
 		}
 	}
@@ -97,7 +100,7 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
 	case f.url != "":
 		if t, err = f.targetFromURL(); err == nil {
-			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous}).urlTargets([]string{f.url})
+			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous, clientID: strings.ReplaceAll(f.clientID, "{n}", "99999")}).urlTargets([]string{f.url})
 			for i := range ways {
 				ways[i].Logins = nil // the checks' own login needs to read and publish everything
 				if ways[i].Versions = o.Versions; o.Versions == nil {
@@ -118,9 +121,6 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 	t.Intrusive = t.Intrusive || f.intrusive
 	if !t.StandIn {
 		plainWarning(e.ErrOut, t.URL, t.Login)
-	}
-	if f.check != "" {
-		ways = nil // who runs a few checks wants nothing else
 	}
 	return e.report(ctx, f, t, o, ways)
 }
@@ -145,14 +145,21 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 	default:
 		return t, usage("--anonymous takes allowed or refused, not %q", f.anonymous)
 	}
+	if t.ClientID = f.clientID; t.ClientID != "" && !strings.Contains(t.ClientID, "{n}") {
+		return t, usage("--client-id needs {n} for a number, as in 's-{n}': the checks' clients must not share an identifier")
+	}
 	t.Login, err = f.login()
 	return t, err
 }
 
 func (e *Env) targetFromWorkspace(f *proveFlags, path string) (t proof.Target, ways []reach.Target, close func(), err error) {
-	if flag := f.used(); flag != "" || f.anonymous != "" {
-		if flag == "" {
+	if flag := f.used(); flag != "" || f.anonymous+f.clientID != "" {
+		switch {
+		case flag != "":
+		case f.anonymous != "":
 			flag = "--anonymous"
+		default:
+			flag = "--client-id"
 		}
 		return t, nil, nil, usage("%s goes with --url; a workspace says it on the broker", flag)
 	}
@@ -188,10 +195,23 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 	}
 	p, err := proof.Run(ctx, t, o)
 	if err != nil {
-		if errors.Is(err, proof.ErrNotReached) {
+		var shut *proof.NotLetInError
+		if errors.As(err, &shut) {
+			for _, w := range ways {
+				if w.URL == t.URL {
+					if d := reach.Explain(ctx, w, shut.Version, reach.Options{}); d != nil {
+						shut.Cause = fmt.Sprintf("%s\n  try: %s", d.What, d.Remedy)
+					}
+				}
+			}
+		}
+		if shut != nil || errors.Is(err, proof.ErrNotReached) {
 			return &exit{exitNotReached, err}
 		}
 		return err
+	}
+	if f.check != "" {
+		ways = nil // who runs a few checks wants nothing else
 	}
 	if len(ways) > 0 && ctx.Err() == nil {
 		p.Doors = reach.Doors(ctx, ways, reach.Options{})

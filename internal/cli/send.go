@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/contract/rule"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
@@ -232,7 +233,7 @@ func (e *Env) sendAll(ctx context.Context, f *sendFlags, p *place, c *client.Cli
 
 // forewarn tells what the message breaks of the contract.
 func (e *Env) forewarn(k *contract.Contract, m *packet.Publish) {
-	j := contract.NewJudge(k, time.Now()).Message(contract.Message{At: time.Now(), Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: m.QoS, Retain: m.Retain, RetainKnown: true})
+	j := contract.NewJudge(k, rule.All()).Message(contract.Message{At: time.Now(), Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: m.QoS, Retain: m.Retain, RetainKnown: true})
 	if j.Clause == nil {
 		near := ""
 		if j.Near != "" {

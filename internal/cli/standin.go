@@ -19,6 +19,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
 	"hodstone/internal/trace"
 	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
@@ -43,7 +44,7 @@ type standInFlags struct {
 func (e *Env) standIn() *cobra.Command {
 	f := &standInFlags{}
 	var list strings.Builder
-	for _, x := range standin.Faults() {
+	for _, x := range fault.All() {
 		fmt.Fprintf(&list, "  %-24s %s\n", x.Name, x.Sentence)
 	}
 	c := &cobra.Command{

@@ -176,22 +176,6 @@ func caption(file *record.File, events []trace.Event, filter string) (out []stri
 	return out
 }
 
-// copies finds the retained copies of a record: which they are depends on the subscriptions
-// before them, which a filter may hide.
-func copies(ctx context.Context, file *record.File) (map[uint64]bool, error) {
-	out, kept := map[uint64]bool{}, report.KeptRetain{}
-	f, err := trace.ParseFilter("type:subscribe,publish")
-	if err != nil {
-		return nil, err
-	}
-	return out, file.Search(ctx, f, 1, func(ev *trace.Event) bool {
-		if kept.Add(ev); kept.IsCopy(ev) {
-			out[ev.Seq] = true
-		}
-		return true
-	}, nil)
-}
-
 func (e *Env) traceSequence() *cobra.Command {
 	var filter, output string
 	var clients []string
@@ -208,12 +192,7 @@ func (e *Env) traceSequence() *cobra.Command {
 				return err
 			}
 			defer file.Close()
-			stored, err := copies(c.Context(), file)
-			if err != nil {
-				return &exit{exitBroken, err}
-			}
 			q := report.Sequence{Lanes: clients}
-			q.Copy = func(ev *trace.Event) bool { return stored[ev.Seq] }
 			err = file.Search(c.Context(), f, 1, func(ev *trace.Event) bool {
 				if clients == nil || slices.Contains(clients, ev.Client) {
 					q.Events = append(q.Events, *ev)

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/contract/rule"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
@@ -200,7 +201,7 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 	}()
 	w := &watching{e: e, f: f, p: p, done: make(chan struct{})}
 	if p.contract != nil {
-		w.judge = contract.NewJudge(p.contract, time.Now())
+		w.judge = contract.NewJudge(p.contract, rule.All())
 	}
 	p.options.Message = w.message
 	p.options.Hooks = trace.Record(trace.Source{Client: "watch", Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version}, log)
@@ -233,6 +234,7 @@ func (w *watching) run(ctx context.Context, subs []packet.Subscription, ps packe
 	defer c.Disconnect(0)
 	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(rand.Uint64(), 1))}
 	for first := true; ; first = false {
+		start := time.Now()
 		err := enter(ctx, c, subs, ps)
 		if ctx.Err() != nil {
 			return nil
@@ -244,7 +246,7 @@ func (w *watching) run(ctx context.Context, subs []packet.Subscription, ps packe
 			if !first {
 				fmt.Fprintln(w.e.ErrOut, "hodstone: back at", w.p.name)
 			}
-			if backoff.Reset(); first && w.p.bench != nil && (w.p.standIn || w.f.devices) {
+			if first && w.p.bench != nil && (w.p.standIn || w.f.devices) {
 				w.p.bench.Start()
 			}
 			select {
@@ -253,7 +255,7 @@ func (w *watching) run(ctx context.Context, subs []packet.Subscription, ps packe
 			case <-w.done:
 				return nil
 			case <-c.Done():
-				err = c.Ended()
+				err = backoff.Ended(c.Ended(), time.Since(start), w.p.options.Connect.ClientID)
 			}
 		}
 		wait := backoff.Next()

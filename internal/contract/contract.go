@@ -21,7 +21,9 @@ import (
 type Contract struct {
 	Parties    []Party
 	Parameters map[string]Parameter
-	Clauses    []*Clause // in the order in which they are written
+	Clauses    []*Clause // in the order in which they are written; only ever added to
+
+	index index
 }
 
 // Party is a role that publishes or consumes.
@@ -171,6 +173,19 @@ func (p Pattern) Match(name string) ([]string, bool) {
 	return values, true
 }
 
+// Values returns the parameters' values in a name of the pattern's shape, by parameter; nil for another.
+func (p Pattern) Values(name string) map[string]string {
+	values, ok := p.Match(name)
+	if !ok {
+		return nil
+	}
+	out := make(map[string]string, len(values))
+	for i, v := range values {
+		out[p.params[i]] = v
+	}
+	return out
+}
+
 // Topic fills in the parameters; a missing one is an error that names it.
 func (p Pattern) Topic(values map[string]string) (string, error) {
 	levels := slices.Clone(p.levels)
@@ -187,16 +202,6 @@ func (p Pattern) Topic(values map[string]string) (string, error) {
 	return s, topic.CheckName(s)
 }
 
-// Clause returns the clause with the name, or nil.
-func (c *Contract) Clause(name string) *Clause {
-	for _, cl := range c.Clauses {
-		if cl.Name == name {
-			return cl
-		}
-	}
-	return nil
-}
-
 // Party returns the party with the name, or nil.
 func (c *Contract) Party(name string) *Party {
 	for i := range c.Parties {
@@ -205,16 +210,6 @@ func (c *Contract) Party(name string) *Party {
 		}
 	}
 	return nil
-}
-
-// Find returns the clause that covers a topic name, and the parameters' values.
-func (c *Contract) Find(name string) (*Clause, []string) {
-	for _, cl := range c.Clauses {
-		if values, ok := cl.Topic.Match(name); ok && c.allows(cl, values) == "" {
-			return cl, values
-		}
-	}
-	return nil, nil
 }
 
 // allows names the first parameter that may not hold its value, or "".
@@ -231,6 +226,10 @@ func (c *Contract) allows(cl *Clause, values []string) string {
 // be taken for a slip of the pen.
 const maxNearDistance = 3
 
+// nearSlack is by how many letters names and patterns may differ in length to be compared at all:
+// parameters are longer or shorter than what stands for them.
+const nearSlack = 64
+
 // Near says which clause a stray topic may have been meant for, or "".
 func (c *Contract) Near(name string) string {
 	best, at := "", maxNearDistance+1
@@ -238,6 +237,9 @@ func (c *Contract) Near(name string) string {
 	for _, cl := range c.Clauses {
 		if values, ok := cl.Topic.Match(name); ok {
 			p := c.allows(cl, values)
+			if p == "" {
+				return fmt.Sprintf("%s (%s)", cl.Name, cl.Topic) // it is covered
+			}
 			i := slices.Index(cl.Topic.params, p)
 			return fmt.Sprintf("%s, but {%s} may not be %q", cl.Name, p, values[i])
 		}
@@ -248,23 +250,14 @@ func (c *Contract) Near(name string) string {
 				levels[i] = got[i]
 			}
 		}
+		if n := len(name) - len(cl.Topic.text); n > nearSlack || n < -nearSlack {
+			continue // parameters apart, they are far from alike
+		}
 		if d := levenshtein.ComputeDistance(name, strings.Join(levels, "/")); d < at {
 			best, at = fmt.Sprintf("%s (%s)", cl.Name, cl.Topic), d
 		}
 	}
 	return best
-}
-
-// Overlap returns two clauses that may both cover one topic name, or nil and nil.
-func (c *Contract) Overlap() (a, b *Clause) {
-	for i, x := range c.Clauses {
-		for _, y := range c.Clauses[:i] {
-			if c.overlap(x.Topic, y.Topic) {
-				return x, y
-			}
-		}
-	}
-	return nil, nil
 }
 
 func (c *Contract) overlap(x, y Pattern) bool {

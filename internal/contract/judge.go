@@ -2,10 +2,8 @@ package contract
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -13,23 +11,12 @@ import (
 	"hodstone/internal/payload"
 )
 
-// Rule names the part of a clause that was broken.
-type Rule string
-
-// The rules.
+// The limits of a judge. They keep a site that speaks of ever new things from eating the memory.
 const (
-	RuleFormat  Rule = "format" // the bytes are not of the payload's format
-	RuleSchema  Rule = "schema" // the JSON value breaks a keyword of the schema
-	RuleValue   Rule = "values" // the text is none of those listed
-	RuleRange   Rule = "range"  // the number is outside
-	RuleQoS     Rule = "qos"    // published at another QoS
-	RuleRetain  Rule = "retain" // published with another retain flag
-	RuleSilence Rule = "every"  // no message when one was due
-	RuleAnswer  Rule = "answer" // no answer to a command in time
-	maxHistory       = 120      // values kept per cell: a line of a minute or two
-	maxBreaches      = 2_000    // kept in all
-	maxStrays        = 500      // topics kept
-	maxPending       = 1_000    // commands waiting for an answer
+	maxHistory  = 120     // values kept per cell: a line of a minute or two
+	maxBreaches = 2_000   // kept in all
+	maxStrays   = 500     // topics kept
+	maxCells    = 100_000 // instances kept
 )
 
 // Message is what the judge is shown.
@@ -45,8 +32,26 @@ type Message struct {
 	// Copy marks a stored message that greeted a subscription: it says nothing of
 	// cadence or QoS.
 	Copy bool
-	// Sender is the publishing client, or "" where that is unknown.
-	Sender string
+	// Cleared tells that the publisher is known to have set the retain flag, though the receiver cannot
+	// see it: an empty payload clears what was stored then.
+	Cleared bool
+	// Sender is the publishing client, or "" where that is unknown; Party is what it plays, "" where that
+	// is unknown.
+	Sender, Party string
+	// Eye is the broker whose observer got it.
+	Eye string
+}
+
+// clears tells whether the message takes back a stored one (§3.3.1.3) and is no statement of the clause.
+// Where the flag cannot be seen it may be one, if the clause lets its messages be stored.
+func (m *Message) clears(cl *Clause) bool {
+	switch {
+	case len(m.Payload) > 0 || m.Copy:
+		return false
+	case m.RetainKnown:
+		return m.Retain
+	}
+	return m.Cleared || m.Sender == "" && (cl.Retain == nil || *cl.Retain)
 }
 
 // Breach is one observed message or silence that breaks a clause.
@@ -55,12 +60,12 @@ type Breach struct {
 	Clause   string
 	Topic    string
 	Instance string // the parameters' values, joined by "/"
-	Rule     Rule
+	Rule     RuleName
 	Keyword  string // of the schema, for [RuleSchema]
 	Where    string // in the payload: a JSON Pointer, or "byte N"
 	Expected string
 	Seen     string
-	Sender   string // "" where unknown
+	Sender   string // "" where unknown, and for a silence
 	Seq      uint64 // the message's event; 0 for a silence
 	Payload  []byte
 }
@@ -110,24 +115,32 @@ func (s *Sample) Value() any {
 	return v
 }
 
-// Cell is a clause at one instance of its parameters.
+// Cell is a clause at one instance of its parameters. Those that [Judge.Cells] returns are never changed.
 type Cell struct {
 	Clause   *Clause
 	Instance string
 	Topic    string
 	State    CellState
 	Last     Message // zero before the first
-	Value    any     // Last's payload, decoded; nil where it could not be
 	Count    int     // live messages
 	Broken   int     // breaches in all
 	Breach   *Breach // the latest
 	History  []Sample
-	due      time.Time
 
-	judged    []byte // the payload that decodable and found are of
-	decodable bool
-	found     []Breach
-	valueOf   []byte // the payload that Value is of
+	eye       *eye     // where it was heard last; nil before
+	judged    []byte   // the payload that decodable and found are of
+	decodable bool     // it is of its format
+	found     []Breach // what the payload alone breaks
+	shown     *Cell    // as it was last returned; nil where it has changed since
+}
+
+// Value is the last message's payload, decoded; nil where it cannot be.
+func (c *Cell) Value() any {
+	if !c.decodable {
+		return nil
+	}
+	v, _ := payload.Decode(c.Clause.Payload.Format, c.judged)
+	return v
 }
 
 // Stray is a topic that no clause covers.
@@ -138,37 +151,40 @@ type Stray struct {
 	Last  Message
 }
 
-// Judge holds messages against a contract. Not safe for concurrent use.
+// Judge is the driver of the rules: it finds the clause and the cell that a message belongs to, hands the
+// facts to the rules, and keeps what they find. It knows no single rule. Not safe for concurrent use.
 type Judge struct {
 	c        *Contract
+	rules    []running
 	cells    map[string]*Cell // by clause and instance
 	order    []*Cell
 	strays   map[string]*Stray
 	strayOrd []*Stray
+	unkept   int // messages on strays beyond the limit
 	breaches []Breach
 	total    int // breaches in all
-	pending  []pending
+
+	eyes       map[string]*eye
+	names      []string // of the eyes, in the order in which they began
+	everywhere eye      // holds the deadlines of cells that were heard nowhere yet
 }
 
-// pending is a command whose answer is due.
-type pending struct {
-	clause, answer *Clause
-	instance       string
-	values         map[string]string
-	at, deadline   time.Time
-	m              Message
+// running is a rule at work.
+type running struct {
+	*Rule
+	look func(*Pass)
 }
 
-// NewJudge returns a judge that expects messages from now on. The instances that the
-// parameters list are expected to speak from the start.
-func NewJudge(c *Contract, now time.Time) *Judge {
-	j := &Judge{c: c, cells: map[string]*Cell{}, strays: map[string]*Stray{}}
+// NewJudge returns a judge by the rules. Nothing is due before an observer sees ([Judge.Sees]). The
+// instances that the parameters list are expected to speak from then on.
+func NewJudge(c *Contract, rules []*Rule) *Judge {
+	j := &Judge{c: c, cells: map[string]*Cell{}, strays: map[string]*Stray{}, eyes: map[string]*eye{}}
+	for _, r := range rules {
+		j.rules = append(j.rules, running{r, r.Start(c)})
+	}
 	for _, cl := range c.Clauses {
 		for _, values := range j.instances(cl.Topic.params) {
-			cell := j.cell(cl, values)
-			if cl.Every.Period > 0 {
-				cell.due = now.Add(cl.Every.Period + cl.Every.Tolerance)
-			}
+			j.cell(cl, values)
 		}
 	}
 	return j
@@ -185,7 +201,9 @@ func (j *Judge) instances(params []string) [][]string {
 				next = append(next, append(slices.Clone(head), v))
 			}
 		}
-		out = next
+		if out = next; len(out) > maxCells {
+			return nil // they become known as they speak
+		}
 	}
 	return out
 }
@@ -201,61 +219,101 @@ func (j *Judge) cell(cl *Clause, values []string) *Cell {
 		}
 		name, _ := cl.Topic.Topic(m)
 		cell = &Cell{Clause: cl, Instance: instance, Topic: name, State: CellUnseen}
-		j.cells[k] = cell
-		j.order = append(j.order, cell)
+		if len(j.order) < maxCells {
+			j.cells[k] = cell
+			j.order = append(j.order, cell)
+		}
 	}
 	return cell
 }
 
-// Message judges one message and takes it into account.
+// Message judges one message and takes it into account. That it was seen is proof that nothing else came
+// before it: what was due by then is missed.
 func (j *Judge) Message(m Message) Judgement {
+	j.passed(m.Eye, m.At, false)
 	cl, values := j.c.Find(m.Topic)
 	if cl == nil {
 		return j.stray(m)
 	}
 	cell := j.cell(cl, values)
+	cell.shown = nil
 	out := Judgement{Clause: cl, Instance: cell.Instance}
-	if len(m.Payload) == 0 && m.Retain && !m.Copy {
-		// Clearing a retained message is no statement of the clause (§3.3.1.3).
+	if m.clears(cl) {
 		cell.Last, cell.judged, cell.decodable = m, nil, false
 		return out
 	}
-	// Much of what devices say they have said before: then the verdict is known.
-	if cell.judged == nil || !bytes.Equal(cell.judged, m.Payload) {
-		cell.judged = m.Payload
-		cell.decodable, cell.found = cl.Payload.judge(m.Payload)
+	if e := j.eyes[m.Eye]; e != nil {
+		cell.eye = e
 	}
-	out.Breaches = append(slices.Clone(cell.found), cl.envelope(m)...)
-	cell.Last, cell.State = m, CellKept
+	p := Pass{Fact: FactMessage, At: m.At, Clause: cl, Cell: cell, Message: &m, payload: &decoded{}}
+	// Much of what devices say they have said before: then the verdict is known.
+	alike := cell.judged != nil && bytes.Equal(cell.judged, m.Payload)
+	p.found = &out.Breaches
+	j.look(&p, alike)
+	if cell.Last = m; m.Copy {
+		// A stored copy says how things stood once: it ends no silence and mends no breach.
+		if cell.State == CellUnseen {
+			cell.State = CellKept
+		}
+	} else {
+		cell.State = CellKept
+		cell.Count++
+	}
 	if cell.decodable {
 		if cell.History = append(cell.History, Sample{m.At, m.Payload, cl.Payload.Format}); len(cell.History) > maxHistory {
 			cell.History = cell.History[1:]
 		}
 	}
-	if !m.Copy {
-		cell.Count++
-		if cl.Every.Period > 0 {
-			cell.due = m.At.Add(cl.Every.Period + cl.Every.Tolerance)
-		}
-		j.answered(cl, cell.Instance)
-		j.asked(cl, cell, m)
-	}
 	for i := range out.Breaches {
-		b := &out.Breaches[i]
-		b.At, b.Clause, b.Topic, b.Instance, b.Sender, b.Seq, b.Payload = m.At, cl.Name, m.Topic, cell.Instance, m.Sender, m.Seq, m.Payload
-		j.broken(cell, *b)
+		j.broken(cell, out.Breaches[i])
 	}
 	return out
+}
+
+// look lets the rules look at a fact. alike tells that the payload was judged before.
+func (j *Judge) look(p *Pass, alike bool) {
+	p.judge = j
+	if p.found == nil {
+		p.found = new([]Breach)
+	}
+	if p.Fact == FactMessage && alike {
+		for _, b := range p.Cell.found {
+			p.rule = b.Rule
+			p.Breach(b)
+		}
+	}
+	for i := range j.rules {
+		r := &j.rules[i]
+		if r.Payload && (p.Fact != FactMessage || alike) {
+			continue
+		}
+		p.rule = r.Name
+		r.look(p)
+	}
+	if p.Fact != FactMessage || alike {
+		return
+	}
+	cell := p.Cell
+	cell.judged, cell.found = p.Message.Payload, nil
+	_, err, _ := p.Value()
+	cell.decodable = err == nil
+	for _, b := range *p.found {
+		if slices.ContainsFunc(j.rules, func(r running) bool { return r.Payload && r.Name == b.Rule }) {
+			cell.found = append(cell.found, b)
+		}
+	}
 }
 
 func (j *Judge) stray(m Message) Judgement {
 	s := j.strays[m.Topic]
 	if s == nil {
-		s = &Stray{Topic: m.Topic, Near: j.c.Near(m.Topic)}
-		if len(j.strays) < maxStrays {
-			j.strays[m.Topic] = s
-			j.strayOrd = append(j.strayOrd, s)
+		if len(j.strays) >= maxStrays {
+			j.unkept++ // to look what each was meant for would cost too much
+			return Judgement{}
 		}
+		s = &Stray{Topic: m.Topic, Near: j.c.Near(m.Topic)}
+		j.strays[m.Topic] = s
+		j.strayOrd = append(j.strayOrd, s)
 	}
 	s.Count++
 	s.Last = m
@@ -263,6 +321,7 @@ func (j *Judge) stray(m Message) Judgement {
 }
 
 func (j *Judge) broken(cell *Cell, b Breach) {
+	cell.shown = nil
 	cell.State = CellBroken
 	if b.Rule == RuleSilence {
 		cell.State = CellSilent
@@ -275,136 +334,21 @@ func (j *Judge) broken(cell *Cell, b Breach) {
 	}
 }
 
-// judge tells whether the payload is of its format, and what it breaks.
-func (p *Payload) judge(b []byte) (decodable bool, found []Breach) {
-	if p.Format == payload.JSON && p.Schema != nil && p.Schema.quick.accepts(b) {
-		return true, nil
-	}
-	v, err := payload.Decode(p.Format, b)
-	if err != nil {
-		e := err.(*payload.Error)
-		return false, []Breach{{Rule: RuleFormat, Where: fmt.Sprintf("byte %d", e.Offset), Expected: string(p.Format), Seen: e.Reason}}
-	}
-	switch {
-	case p.Schema != nil:
-		return true, p.Schema.breaches(v)
-	case p.Format == payload.Text && len(p.Values) > 0:
-		var listed []string
-		for _, a := range p.Values {
-			if a.Text == v {
-				return true, nil
-			}
-			listed = append(listed, strconv.Quote(a.Text))
-		}
-		return true, []Breach{{Rule: RuleValue, Expected: "one of " + strings.Join(listed, ", "), Seen: fmt.Sprintf("%.60q", v)}}
-	case p.Format == payload.Number:
-		f, _ := v.(json.Number).Float64()
-		if p.Minimum != nil && f < *p.Minimum || p.Maximum != nil && f > *p.Maximum {
-			return true, []Breach{{Rule: RuleRange, Expected: strings.TrimSpace(span(p.Minimum, p.Maximum) + " " + p.Unit), Seen: string(v.(json.Number))}}
-		}
-	}
-	return true, nil
-}
-
-// envelope judges what surrounds the payload, as far as the receiver can know it.
-func (cl *Clause) envelope(m Message) (out []Breach) {
-	if m.Copy {
-		return nil
-	}
-	// A lower grant hides the QoS that a message was published with (§3.8.4).
-	if cl.QoS != nil && m.QoS != *cl.QoS && (m.Granted >= *cl.QoS || m.QoS > *cl.QoS) {
-		out = append(out, Breach{Rule: RuleQoS, Expected: fmt.Sprintf("QoS %d", *cl.QoS), Seen: fmt.Sprintf("QoS %d", m.QoS)})
-	}
-	if cl.Retain != nil && m.RetainKnown && m.Retain != *cl.Retain {
-		out = append(out, Breach{Rule: RuleRetain, Expected: fmt.Sprintf("retain %v", *cl.Retain), Seen: fmt.Sprintf("retain %v", m.Retain)})
-	}
-	return out
-}
-
-func (j *Judge) asked(cl *Clause, cell *Cell, m Message) {
-	if cl.Answer == nil || len(j.pending) >= maxPending {
-		return
-	}
-	answer := j.c.Clause(cl.Answer.Clause)
-	if answer == nil {
-		return
-	}
-	values, _ := cl.Topic.Match(m.Topic)
-	named := map[string]string{}
-	for i, p := range cl.Topic.params {
-		named[p] = values[i]
-	}
-	j.pending = append(j.pending, pending{cl, answer, cell.Instance, named, m.At, m.At.Add(cl.Answer.Within), m})
-}
-
-// answered takes the oldest command off that the clause's message answers.
-func (j *Judge) answered(cl *Clause, instance string) {
-	for i, p := range j.pending {
-		if p.answer == cl && (len(cl.Topic.params) == 0 || p.instanceOf(cl) == instance) {
-			j.pending = slices.Delete(j.pending, i, i+1)
-			return
-		}
-	}
-}
-
-// instanceOf returns the answer's instance that goes with the command's parameters.
-func (p pending) instanceOf(cl *Clause) string {
-	var values []string
-	for _, name := range cl.Topic.params {
-		values = append(values, p.values[name])
-	}
-	return strings.Join(values, "/")
-}
-
-// Tick finds what is overdue: silences and missing answers. It returns the new breaches.
-func (j *Judge) Tick(now time.Time) (out []Breach) {
-	for _, cell := range j.order {
-		if cell.due.IsZero() || now.Before(cell.due) {
-			continue
-		}
-		since := "since the start"
-		if !cell.Last.At.IsZero() {
-			since = "for " + now.Sub(cell.Last.At).Round(100*time.Millisecond).String()
-		}
-		b := Breach{At: now, Clause: cell.Clause.Name, Topic: cell.Topic, Instance: cell.Instance, Rule: RuleSilence,
-			Expected: "a message every " + cell.Clause.Every.String(), Seen: "nothing " + since}
-		cell.due = time.Time{} // one breach per silence
-		j.broken(cell, b)
-		out = append(out, b)
-	}
-	rest := j.pending[:0]
-	for _, p := range j.pending {
-		if now.Before(p.deadline) {
-			rest = append(rest, p)
-			continue
-		}
-		b := Breach{At: now, Clause: p.clause.Name, Topic: p.m.Topic, Instance: p.instance, Rule: RuleAnswer,
-			Expected: fmt.Sprintf("%s within %s", p.answer.Name, p.clause.Answer.Within), Seen: "no answer",
-			Sender: p.m.Sender, Seq: p.m.Seq, Payload: p.m.Payload}
-		j.broken(j.cells[p.clause.Name+"\x00"+p.instance], b)
-		out = append(out, b)
-	}
-	j.pending = rest
-	return out
-}
-
-// Cells returns all cells in the order in which they became known, as copies.
-func (j *Judge) Cells() []Cell {
-	out := make([]Cell, len(j.order))
+// Cells returns all cells in the order in which they became known. What has not changed since the last
+// call is shared with it.
+func (j *Judge) Cells() []*Cell {
+	out := make([]*Cell, len(j.order))
 	for i, c := range j.order {
-		if c.decodable && c.Value == nil || !bytes.Equal(c.valueOf, c.judged) {
-			c.Value, c.valueOf = nil, c.judged
-			if c.decodable {
-				c.Value, _ = payload.Decode(c.Clause.Payload.Format, c.judged)
-			}
+		if c.shown == nil {
+			shown := *c
+			c.shown = &shown
 		}
-		out[i] = *c
-		out[i].History = slices.Clone(c.History)
+		out[i] = c.shown
 	}
 	return out
 }
 
-// Strays returns the stray topics in the order in which they were first seen.
+// Strays returns the stray topics in the order in which they were first seen; see [Judge.Unkept].
 func (j *Judge) Strays() []Stray {
 	out := make([]Stray, len(j.strayOrd))
 	for i, s := range j.strayOrd {
@@ -415,3 +359,6 @@ func (j *Judge) Strays() []Stray {
 
 // Breaches returns the latest breaches, oldest first, and how many there were in all.
 func (j *Judge) Breaches() (latest []Breach, total int) { return slices.Clone(j.breaches), j.total }
+
+// Unkept is how many messages came on strays beyond those that are kept.
+func (j *Judge) Unkept() int { return j.unkept }

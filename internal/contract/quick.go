@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"math/big"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -15,6 +16,7 @@ import (
 // Limits of quick.
 const (
 	maxQuickDepth = 8
+	maxQuickNames = 24       // names in one object
 	maxQuickBytes = 16 << 10 // no longer text is nested as deep as to be a matter
 )
 
@@ -155,7 +157,7 @@ func (q *quick) fits(r gjson.Result) bool {
 		if r.IsObject() {
 			return q.allows(isObject) && !q.hasEnum && q.object(r)
 		}
-		return q.allows(isArray) && !q.hasEnum
+		return q.allows(isArray) && !q.hasEnum && strings.IndexByte(r.Raw, '{') < 0
 	case gjson.String:
 		return q.allows(isString) && q.text(r)
 	case gjson.Number:
@@ -171,11 +173,17 @@ func (q *quick) allows(t jsonTypes) bool { return q.types == 0 || q.types&t != 0
 func (q *quick) object(r gjson.Result) bool {
 	var found uint64
 	good := len(q.required) <= 64
+	var names [maxQuickNames]string
+	n := 0
 	r.ForEach(func(k, v gjson.Result) bool {
-		if strings.IndexByte(k.Raw, '\\') >= 0 {
+		// A name that stands twice is a breach of the format; so it may be within what is not looked into.
+		if n == len(names) || strings.IndexByte(k.Raw, '\\') >= 0 || slices.Contains(names[:n], k.Str) ||
+			v.Type == gjson.JSON && (q.properties[k.Str] == nil || !v.IsObject()) && strings.IndexByte(v.Raw, '{') >= 0 {
 			good = false
 			return false
 		}
+		names[n] = k.Str
+		n++
 		for i, name := range q.required {
 			if name == k.Str {
 				found |= 1 << i

@@ -61,8 +61,60 @@ func FuzzQuick(f *testing.F) {
 		if err != nil {
 			t.Fatalf("%q: %v", text, err)
 		}
-		if found := s.breaches(v); len(found) > 0 {
+		if found := s.Breaches(v); len(found) > 0 {
 			t.Errorf("%q: %v", text, found)
 		}
 	})
+}
+
+// FuzzBreaches: whatever the validator calls invalid is a breach, for schemas of all keywords, and what it
+// calls valid is none.
+func FuzzBreaches(f *testing.F) {
+	all := []string{`{"not":{"type":"string"}}`, `{"not":{"required":["a","b"]}}`, `{"properties":{"a":false}}`, `{"items":false}`, `false`, `{"oneOf":[{"type":"string"},{"minLength":1}]}`,
+		`{"anyOf":[{"const":1},{"enum":[2]}]}`, `{"if":{"type":"array"},"then":{"minItems":1,"uniqueItems":true,"contains":{"type":"null"},"maxContains":1},"else":{"maxProperties":1}}`,
+		`{"patternProperties":{"^x":{"multipleOf":2}},"propertyNames":{"maxLength":3},"additionalProperties":{"exclusiveMinimum":0}}`, `{"dependentRequired":{"a":["b"]},"dependentSchemas":{"b":{"minProperties":2}}}`,
+		`{"prefixItems":[{"type":"integer"}],"unevaluatedItems":false}`, `{"allOf":[{"properties":{"a":true}}],"unevaluatedProperties":false}`, `{"$ref":"#/$defs/l","$defs":{"l":{"type":["array","null"],"items":{"$ref":"#/$defs/l"}}}}`,
+		`{"allOf":[{"not":{"type":"object"}},{"format":"date-time"}]}`, `{"$dynamicRef":"#d","$defs":{"d":{"$dynamicAnchor":"d","not":{"const":0}}}}`}
+	for _, schema := range all {
+		for _, value := range []string{`0`, `"x"`, `{"a":1,"b":1}`, `[1,[null],null]`, `{"x":3}`, `{"xxxx":-1}`, `null`, `"2026-11-23T09:00:00Z"`} {
+			f.Add(schema, value)
+		}
+	}
+	f.Fuzz(func(t *testing.T, schema, text string) {
+		if len(schema)+len(text) > 2000 {
+			return
+		}
+		doc, err := payload.Decode(payload.JSON, []byte(schema))
+		if err != nil {
+			return
+		}
+		s, err := CompileSchema(fstest.MapFS{}, "x", doc)
+		if err != nil {
+			return
+		}
+		v, err := payload.Decode(payload.JSON, []byte(text))
+		if err != nil {
+			return
+		}
+		(&Payload{Format: payload.JSON, Schema: s}).Fields()
+		invalid := s.compiled.Validate(v) != nil
+		if found := s.Breaches(v); (len(found) > 0) != invalid {
+			t.Errorf("%s and %s: invalid %v, breaches %v", schema, text, invalid, found)
+		}
+	})
+}
+
+// TestSchemasThatSayNothing: a circle without a part of the value in it is told when the schema is read.
+func TestSchemasThatSayNothing(t *testing.T) {
+	for text, bad := range map[string]bool{`{"$ref":"#"}`: true, `{"allOf":[{"$ref":"#/$defs/a"}],"$defs":{"a":{"anyOf":[{"$ref":"#/$defs/b"}]},"b":{"not":{"$ref":"#/$defs/a"}}}}`: true,
+		`{"properties":{"deep":{"$ref":"#/$defs/a"}},"$defs":{"a":{"$ref":"#/$defs/a"}}}`: true, `{"properties":{"deep":{"$ref":"#"}}}`: false,
+		`{"allOf":[{"properties":{"x":{"$ref":"#"}}}]}`: false} {
+		doc, err := payload.Decode(payload.JSON, []byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := CompileSchema(fstest.MapFS{}, "x", doc); (err != nil) != bad {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
 
@@ -73,7 +74,78 @@ func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
 	if err != nil {
 		return nil, plainSchemaError(err)
 	}
+	if at := circle(compiled); at != nil {
+		url, pointer, _ := strings.Cut(at.Location, "#")
+		if url != schemaRoot+"clause-"+name {
+			return nil, &SchemaError{Reason: fmt.Sprintf("%s#%s leads back to itself without looking at any part of the value: it says nothing", strings.TrimPrefix(url, schemaRoot), pointer)}
+		}
+		return nil, &SchemaError{Pointer: pointer, Reason: "it leads back to itself without looking at any part of the value: it says nothing"}
+	}
 	return &Schema{compiled, newQuick(compiled, 0), f.docs}, nil
+}
+
+// circle returns a schema that is applied to the same value again by what it consists of, as
+// {"$ref": "#"} is, or nil. Schemas that contain themselves by way of a part of the value are sound.
+func circle(root *jsonschema.Schema) *jsonschema.Schema {
+	const underWay, done = 1, 2
+	state := map[*jsonschema.Schema]int{}
+	var back *jsonschema.Schema
+	var all []*jsonschema.Schema
+	var walk func(s *jsonschema.Schema)
+	walk = func(s *jsonschema.Schema) {
+		switch {
+		case back != nil || s == nil || state[s] == done:
+			return
+		case state[s] == underWay:
+			back = s
+			return
+		}
+		state[s] = underWay
+		same, parts := applied(s)
+		for _, x := range same {
+			walk(x)
+		}
+		state[s] = done
+		all = append(all, parts...)
+	}
+	for all = append(all, root); len(all) > 0 && back == nil; {
+		next := all[len(all)-1]
+		all = all[:len(all)-1]
+		walk(next)
+	}
+	return back
+}
+
+// applied returns the schemas that a schema applies to the same value, and those it applies to parts of it.
+func applied(s *jsonschema.Schema) (same, parts []*jsonschema.Schema) {
+	same = slices.Concat([]*jsonschema.Schema{s.Ref, s.RecursiveRef, s.Not, s.If, s.Then, s.Else}, s.AllOf, s.AnyOf, s.OneOf)
+	for _, x := range s.DependentSchemas {
+		same = append(same, x)
+	}
+	if s.DynamicRef != nil {
+		same = append(same, s.DynamicRef.Ref)
+	}
+	for _, x := range s.Dependencies {
+		if d, ok := x.(*jsonschema.Schema); ok {
+			same = append(same, d)
+		}
+	}
+	for _, x := range s.Properties {
+		parts = append(parts, x)
+	}
+	for _, x := range s.PatternProperties {
+		parts = append(parts, x)
+	}
+	parts = append(append(parts, s.PropertyNames, s.UnevaluatedProperties, s.UnevaluatedItems, s.Contains, s.Items2020), s.PrefixItems...)
+	for _, x := range []any{s.AdditionalProperties, s.Items, s.AdditionalItems} {
+		switch x := x.(type) {
+		case *jsonschema.Schema:
+			parts = append(parts, x)
+		case []*jsonschema.Schema:
+			parts = append(parts, x...)
+		}
+	}
+	return same, parts
 }
 
 // plainSchemaError names the place and the reason without the library's frame.
@@ -109,12 +181,16 @@ func (e *SchemaError) Error() string {
 
 var english = message.NewPrinter(language.English)
 
-// breaches returns the rules that the value breaks, without time and sender.
-func (s *Schema) breaches(v any) (out []Breach) {
+// Breaches returns what the value breaks, without time, place and sender. What the validator calls invalid,
+// or cannot decide, is at least one.
+func (s *Schema) Breaches(v any) (out []Breach) {
 	err := s.compiled.Validate(v)
+	if err == nil {
+		return nil
+	}
 	var root *jsonschema.ValidationError
 	if !errors.As(err, &root) {
-		return nil
+		return []Breach{{Expected: "a value that the schema can decide on", Seen: strings.ReplaceAll(err.Error(), schemaRoot, "")}}
 	}
 	var walk func(e *jsonschema.ValidationError)
 	walk = func(e *jsonschema.ValidationError) {
@@ -122,15 +198,17 @@ func (s *Schema) breaches(v any) (out []Breach) {
 			walk(c)
 		}
 		keyword := strings.Join(e.ErrorKind.KeywordPath(), "/")
+		if _, is := e.ErrorKind.(*kind.Not); is {
+			keyword = "not" // its path is empty
+		}
 		// Frames that only lead to their causes say nothing; anyOf and its like do.
-		if keyword == "" || len(e.Causes) > 0 && (keyword == "$ref" || keyword == "allOf") {
+		if keyword == "" && len(e.Causes) > 0 || len(e.Causes) > 0 && (keyword == "$ref" || keyword == "$dynamicRef" || keyword == "allOf") {
 			return
 		}
 		where := payload.Pointer(e.InstanceLocation...)
 		got, _ := payload.At(v, where)
-		b := Breach{Rule: RuleSchema, Keyword: keyword, Where: where,
-			Expected: s.expectation(e), Seen: compact(got)}
-		if keyword == "required" || keyword == "additionalProperties" {
+		b := Breach{Keyword: keyword, Where: where, Expected: s.expectation(e), Seen: compact(got)}
+		if keyword == "required" || keyword == "additionalProperties" || keyword == "" {
 			b.Seen = e.ErrorKind.LocalizedString(english)
 		}
 		if payload.TwiceEncoded(got) {
@@ -139,6 +217,9 @@ func (s *Schema) breaches(v any) (out []Breach) {
 		out = append(out, b)
 	}
 	walk(root)
+	if len(out) == 0 { // a frame that says nothing of its own, and has no cause
+		out = []Breach{{Expected: "what the schema allows", Seen: compact(v)}}
+	}
 	// The library walks maps: make the order the same every time.
 	slices.SortStableFunc(out, func(a, b Breach) int {
 		return cmp.Or(strings.Compare(a.Where, b.Where), strings.Compare(a.Keyword, b.Keyword))
@@ -149,6 +230,9 @@ func (s *Schema) breaches(v any) (out []Breach) {
 func (s *Schema) expectation(e *jsonschema.ValidationError) string {
 	url, pointer, _ := strings.Cut(e.SchemaURL, "#")
 	keyword := e.ErrorKind.KeywordPath()
+	if _, is := e.ErrorKind.(*kind.Not); is {
+		keyword = []string{"not"}
+	}
 	rule, ok := payload.At(s.docs[url], pointer+payload.Pointer(keyword...))
 	if !ok && len(keyword) > 1 {
 		rule, ok = payload.At(s.docs[url], pointer+payload.Pointer(keyword[0]))
@@ -186,7 +270,7 @@ func (p *Payload) Fields() []Field {
 		return p.Schema.fields(p.Schema.compiled, "", 0)
 	}
 	f := Field{Name: "payload", Type: string(p.Format), Unit: p.Unit, Required: true, Values: map[string]string{}}
-	f.Range = span(p.Minimum, p.Maximum)
+	f.Range = Span(p.Minimum, p.Maximum)
 	for _, v := range p.Values {
 		f.Values[v.Text] = v.Meaning
 	}
@@ -197,7 +281,7 @@ func (p *Payload) Fields() []Field {
 const maxFieldDepth = 6
 
 func (s *Schema) fields(sch *jsonschema.Schema, at string, depth int) (out []Field) {
-	for sch.Ref != nil && len(sch.Properties) == 0 {
+	for n := 0; sch.Ref != nil && len(sch.Properties) == 0 && n < maxFieldDepth; n++ {
 		sch = sch.Ref
 	}
 	if depth > maxFieldDepth {
@@ -219,7 +303,7 @@ func (s *Schema) fields(sch *jsonschema.Schema, at string, depth int) (out []Fie
 	})
 	for _, n := range names {
 		p := sch.Properties[n]
-		for p.Ref != nil && p.Types == nil && len(p.Properties) == 0 {
+		for n := 0; p.Ref != nil && p.Types == nil && len(p.Properties) == 0 && n < maxFieldDepth; n++ {
 			p = p.Ref
 		}
 		f := Field{Pointer: at + payload.Pointer(n), Name: strings.TrimPrefix(at+"/"+n, "/"),
@@ -230,7 +314,7 @@ func (s *Schema) fields(sch *jsonschema.Schema, at string, depth int) (out []Fie
 		if p.Format != nil {
 			f.Type += ", " + p.Format.Name
 		}
-		f.Range = span(float(p.Minimum), float(p.Maximum))
+		f.Range = Span(float(p.Minimum), float(p.Maximum))
 		s.annotate(&f, p)
 		out = append(out, f)
 		out = append(out, s.fields(p, f.Pointer, depth+1)...)
@@ -266,7 +350,8 @@ func float(r *big.Rat) *float64 {
 	return &f
 }
 
-func span(lo, hi *float64) string {
+// Span writes bounds for people; either may be nil.
+func Span(lo, hi *float64) string {
 	switch {
 	case lo != nil && hi != nil:
 		return fmt.Sprintf("%v … %v", *lo, *hi)

@@ -288,11 +288,15 @@ func (d *Device) live(ctx context.Context, done chan struct{}) {
 		if d.opt.Gate != nil && d.opt.Gate.Wait(ctx) != nil {
 			break
 		}
+		start := time.Now()
 		err := d.connect(ctx)
 		if err == nil {
-			backoff.Reset()
+			start = time.Now()
 			d.set(On, "")
 			err = d.work(ctx)
+		}
+		if ended := d.client.Ended(); ended != nil && errors.Is(err, ended) {
+			err = backoff.Ended(ended, time.Since(start), workspace.FillIn(d.opt.Kind.Session.ClientID, d.opt.Number))
 		}
 		if ctx.Err() != nil {
 			break

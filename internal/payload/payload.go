@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Format is how a payload is encoded.
@@ -111,10 +113,33 @@ func decodeJSON(b []byte) (any, error) {
 		}
 		return nil, &Error{JSON, at, "something follows the JSON text"}
 	}
+	if name, at := doubled(b); name != "" {
+		return nil, &Error{JSON, at, fmt.Sprintf("the name %.60q stands twice in one object: which value counts is not defined (RFC 8259 §4)", name)}
+	}
 	if n := beyond(v); n != "" {
 		return nil, &Error{JSON, max(0, bytes.Index(b, []byte(n))), fmt.Sprintf("the number %.40s is out of range: programs that compute with it in double precision cannot hold it (RFC 8259 §6)", n)}
 	}
 	return v, nil
+}
+
+// doubled returns a name that stands twice in one object of a JSON text that is sound otherwise, and where it
+// stands again; the empty name is told as "".
+func doubled(b []byte) (name string, at int) {
+	if bytes.IndexByte(b, '{') < 0 {
+		return "", 0
+	}
+	d := jsontext.NewDecoder(bytes.NewReader(b), jsontext.AllowDuplicateNames(false))
+	var syntax *jsontext.SyntacticError
+	for {
+		_, err := d.ReadToken()
+		switch {
+		case err == nil:
+			continue
+		case errors.As(err, &syntax) && errors.Is(err, jsontext.ErrDuplicateName):
+			return syntax.JSONPointer.LastToken(), min(int(syntax.ByteOffset), len(b))
+		}
+		return "", 0
+	}
 }
 
 // The bounds of numbers: those of a double are e±308 with 17 digits. Numbers far beyond can

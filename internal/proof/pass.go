@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -14,41 +15,8 @@ import (
 	"hodstone/internal/workspace"
 )
 
-// Times of checks. What must come is awaited; what must not come is waited for.
-const (
-	connectWithin = 15 * time.Second // for checks that are about something else
-	acceptWithin  = 5 * time.Second  // what connect.accepted allows
-	arrival       = 5 * time.Second  // for what must come
-	quietLeast    = 500 * time.Millisecond
-	evidenceLimit = 4096 // events kept of one check
-)
-
 // TopicRoot begins the topics of all checks.
-const TopicRoot = "hodstone"
-
-// outcome is a verdict other than kept, as an error.
-type outcome struct {
-	verdict Verdict
-	text    string
-}
-
-func (o *outcome) Error() string { return string(o.verdict) + ": " + o.text }
-
-// Break ends a check as broken: what was seen instead.
-func Break(format string, args ...any) error { return &outcome{Broken, fmt.Sprintf(format, args...)} }
-
-// Undecide ends a check that could not be carried out.
-func Undecide(format string, args ...any) error {
-	return &outcome{Undecided, fmt.Sprintf(format, args...)}
-}
-
-// Unsupport ends a check of what the broker says it does not offer.
-func Unsupport(format string, args ...any) error {
-	return &outcome{Unsupported, fmt.Sprintf(format, args...)}
-}
-
-// Skip ends a check that is not asked for.
-func Skip(format string, args ...any) error { return &outcome{Skipped, fmt.Sprintf(format, args...)} }
+const TopicRoot = trace.OwnTopics
 
 // Pass is one check being carried out in one version. It makes clients, keeps the
 // evidence, and cleans up behind the check. Only one goroutine may use it, but for
@@ -58,17 +26,29 @@ type Pass struct {
 	Version packet.Version
 
 	ctx    context.Context
-	target Target
-	run    string
-	index  int
+	r      *runner
+	room   int // clients that may be connected at a time
 	log    *trace.Log
 	start  time.Time
 	result Result
+
+	decisive []uint64
+	watched  []watch
+	full     bool // the broker did not take one client more
+	there    int  // how many of ours it had then
 
 	mu       sync.Mutex
 	peers    []*Peer
 	retained map[string]bool
 	rtt      time.Duration // the longest round trip seen
+}
+
+// watch is something that must not come.
+type watch struct {
+	peer *Peer
+	from uint64
+	fits func(*trace.Event) bool
+	text string
 }
 
 // Peer is a client of a check.
@@ -92,17 +72,25 @@ func KeepSession(p *Peer) {
 	p.kept = true
 	p.opt.Connect.CleanStart = false
 	if p.p.Version == packet.V5 {
-		p.opt.Connect.Properties = append(p.opt.Connect.Properties, packet.Int(packet.SessionExpiry, 300))
+		p.opt.Connect.Properties = append(p.opt.Connect.Properties, packet.Int(packet.SessionExpiry, keptFor))
 	}
 }
 
 // WithWill leaves a will.
 func WithWill(w packet.Will) Option { return func(p *Peer) { p.opt.Connect.Will = &w } }
 
+// WithKeepAlive asks for another keep alive, in seconds.
+func WithKeepAlive(seconds uint16) Option {
+	return func(p *Peer) { p.opt.Connect.KeepAlive = seconds }
+}
+
 // WithLogin uses another login; nil for none.
 func WithLogin(l *workspace.Login) Option {
 	return func(p *Peer) { l.Apply(&p.opt) }
 }
+
+// WithoutPassword leaves the login's password out.
+func WithoutPassword(p *Peer) { p.opt.Connect.HasPassword, p.opt.Connect.Password = false, nil }
 
 // As takes over another peer's client id.
 func As(other *Peer) Option { return func(p *Peer) { p.opt.Connect.ClientID = other.ID } }
@@ -112,16 +100,19 @@ func (p *Pass) Peer(name string, options ...Option) *Peer {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	peer := &Peer{Name: name, p: p}
-	// Letters and digits only, at most 23: what every server must take (3.1.1 §3.1.3.1).
-	peer.opt.Connect = packet.Connect{ClientID: fmt.Sprintf("hod%s%02dv%dn%d", p.run, p.index, p.Version, len(p.peers)), CleanStart: true, KeepAlive: 60}
-	peer.opt.Dial, peer.opt.Version = p.target.Dial, p.Version
-	peer.opt.Hooks = trace.Record(trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.target.Broker, Version: p.Version}, p.log)
+	peer.opt.Connect = packet.Connect{ClientID: p.r.clientID(), CleanStart: true, KeepAlive: 60}
+	peer.opt.Dial, peer.opt.Version = p.r.target.Dial, p.Version
+	logs := []*trace.Log{p.log}
+	if p.r.o.Log != nil {
+		logs = append(logs, p.r.o.Log)
+	}
+	peer.opt.Hooks = trace.Record(trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.r.target.Broker, Version: p.Version}, logs...)
 	peer.opt.Take = func(pk packet.Packet) bool {
 		peer.mu.Lock()
 		defer peer.mu.Unlock()
 		return peer.take != nil && peer.take(pk)
 	}
-	WithLogin(p.target.Login)(peer)
+	WithLogin(p.r.target.Login)(peer)
 	for _, o := range options {
 		o(peer)
 	}
@@ -138,6 +129,19 @@ func (peer *Peer) Lose(t packet.Type) {
 	peer.take = func(pk packet.Packet) bool { return pk.Type() == t }
 }
 
+// Login is what the checks' clients get in with; nil for none. Anonymous tells whether clients without
+// credentials are meant to get in; nil where nobody said.
+func (p *Pass) Login() *workspace.Login { return p.r.target.Login }
+
+// Anonymous tells whether clients without credentials are meant to get in; nil where nobody said.
+func (p *Pass) Anonymous() *bool { return p.r.target.Anonymous }
+
+// Context ends when the run is stopped.
+func (p *Pass) Context() context.Context { return p.ctx }
+
+// Room is how many clients the check may have connected at a time.
+func (p *Pass) Room() int { return p.room }
+
 // Step notes what the check does next.
 func (p *Pass) Step(format string, args ...any) {
 	p.mu.Lock()
@@ -148,30 +152,82 @@ func (p *Pass) Step(format string, args ...any) {
 // Saw says what was seen where all is well.
 func (p *Pass) Saw(format string, args ...any) { p.result.Seen = fmt.Sprintf(format, args...) }
 
+// Expect replaces the check's expectation, where it depends on what is intended.
+func (p *Pass) Expect(text string) { p.result.Expected = text }
+
 // Note adds a remark that does not change the verdict.
 func (p *Pass) Note(format string, args ...any) {
-	p.result.Notes = append(p.result.Notes, fmt.Sprintf(format, args...))
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if text := fmt.Sprintf(format, args...); !slices.Contains(p.result.Notes, text) {
+		p.result.Notes = append(p.result.Notes, text)
+	}
 }
 
-// Topic returns a topic of the check's own.
+// Show adds a table to the result.
+func (p *Pass) Show(t *Table) { p.result.Tables = append(p.result.Tables, *t) }
+
+// Decide names events that the verdict rests on; nil ones are passed over.
+func (p *Pass) Decide(events ...*trace.Event) {
+	for _, e := range events {
+		if e != nil && e.Seq > 0 {
+			p.decisive = append(p.decisive, e.Seq)
+		}
+	}
+}
+
+// Topic returns a topic of the check's own: letters, digits and slashes only.
 func (p *Pass) Topic(parts ...string) string {
-	return strings.Join(append([]string{TopicRoot, p.run, p.Check.Name + "-v" + strings.ReplaceAll(p.Version.String(), ".", "")}, parts...), "/")
+	name := strings.NewReplacer(".", "", "-", "").Replace(p.Check.Name + "v" + p.Version.String())
+	return strings.Join(append([]string{TopicRoot, p.r.run, name}, parts...), "/")
 }
 
-// Enter connects a peer. A refusal or failure makes the check undecided, or
-// unsupported where the broker does not speak the version.
-func (p *Pass) Enter(peer *Peer) (*packet.Connack, error) {
-	ctx, cancel := context.WithTimeoutCause(p.ctx, connectWithin, fmt.Errorf("nothing for %s", connectWithin))
+// Try connects a peer and returns how that went: nil, a [*client.RefusedError], or how the link ended. It is
+// for checks whose subject that is; others use [Pass.Enter].
+func (p *Pass) Try(peer *Peer) (*packet.Connack, error) {
+	ctx, cancel := context.WithTimeoutCause(p.ctx, connectWithin, ErrNoAnswer)
 	defer cancel()
 	ack, err := peer.Connect(ctx)
-	var refused *client.RefusedError
-	switch {
-	case err == nil:
-		return ack, nil
-	case errors.As(err, &refused) && (refused.Code == packet.UnsupportedProtocolVersion || p.Version != packet.V5 && refused.Code == packet.RefusedVersion):
-		return ack, Unsupport("%v", err)
+	if err == nil {
+		p.r.open.Add(1)
+		done := peer.Done()
+		go func() {
+			<-done
+			p.r.open.Add(-1)
+		}()
 	}
-	return ack, Undecide("the %s could not connect: %v", peer.Name, err)
+	return ack, err
+}
+
+// ErrNoAnswer is the cause where no CONNACK came at all.
+var ErrNoAnswer = fmt.Errorf("nothing for %s", connectWithin)
+
+// Enter connects a peer. A refusal or failure makes the check undecided; where the broker takes no client more,
+// the check is begun again when there are fewer.
+func (p *Pass) Enter(peer *Peer) (*packet.Connack, error) {
+	there := int(p.r.open.Load())
+	ack, err := p.Try(peer)
+	if err == nil {
+		return ack, nil
+	}
+	var refused *client.RefusedError
+	var ended *client.EndedError
+	told := errors.As(err, &refused) && Busy(p.Version, refused.Code)
+	if !told && !(errors.As(err, &ended) && !ended.Rule && ended.Broken == nil && there > 0) {
+		return ack, Undecide("the %s could not connect: %v", peer.Name, err)
+	}
+	// It was refused, or the link was closed: because there are too many, or because of what it is? Another client
+	// tells, about which nothing is special.
+	if !told && p.r.another(p.ctx, p.Version) {
+		if ack, again := p.Try(peer); again == nil {
+			return ack, nil
+		}
+		return ack, Undecide("the %s could not connect, though others could: %v", peer.Name, err)
+	}
+	p.mu.Lock()
+	p.full, p.there = true, there
+	p.mu.Unlock()
+	return ack, Undecide("the %s did not get in while %d clients of ours were there: %v", peer.Name, there, err)
 }
 
 // ConnectAll connects several peers side by side.
@@ -209,9 +265,39 @@ func (p *Pass) Subscribe(peer *Peer, filter string, qos packet.QoS) (packet.QoS,
 	return packet.QoS(ack.Codes[0]), nil
 }
 
-// Publish publishes and waits for the flow. What the broker told us not to send makes
-// the check unsupported, a flow that does not end or a refusal undecided.
-func (p *Pass) Publish(peer *Peer, m packet.Publish) error {
+// Unsubscribe takes a filter back. Ping sends PINGREQ and waits for the answer. That they are not answered makes
+// the check undecided.
+func (p *Pass) Unsubscribe(peer *Peer, filter string) error {
+	return p.ask(peer, func(ctx context.Context) error { _, err := peer.Client.Unsubscribe(ctx, filter); return err })
+}
+
+// Ping sends PINGREQ and waits for the answer; see [Pass.Unsubscribe].
+func (p *Pass) Ping(peer *Peer) error {
+	return p.ask(peer, func(ctx context.Context) error { _, err := peer.Client.Ping(ctx); return err })
+}
+
+func (p *Pass) ask(peer *Peer, do func(context.Context) error) error {
+	ctx, cancel := context.WithTimeoutCause(p.ctx, arrival, fmt.Errorf("nothing for %s", arrival))
+	defer cancel()
+	if err := do(ctx); err != nil {
+		return Undecide("%s: %v", peer.Name, err)
+	}
+	return nil
+}
+
+// Publish publishes and waits for the flow, for checks that are about something else: a flow that does not end
+// makes them undecided, and so does a refusal. What the broker told us not to send makes them unsupported.
+func (p *Pass) Publish(peer *Peer, m packet.Publish) (*trace.Event, error) {
+	sent, pub, err := p.Start(peer, m)
+	if err != nil {
+		return nil, err
+	}
+	return sent, p.Complete(pub)
+}
+
+// Start publishes and does not wait. It returns the PUBLISH as it went out. What the broker told us not to send
+// makes the check unsupported; a link that is lost, undecided.
+func (p *Pass) Start(peer *Peer, m packet.Publish) (*trace.Event, *client.Publication, error) {
 	if m.Retain {
 		p.mu.Lock()
 		if p.retained == nil {
@@ -220,27 +306,21 @@ func (p *Pass) Publish(peer *Peer, m packet.Publish) error {
 		p.retained[m.Topic] = true
 		p.mu.Unlock()
 	}
-	pub, err := p.Start(peer, m)
-	if err != nil {
-		return err
-	}
-	return p.Complete(pub)
-}
-
-// Start publishes and does not wait. What the broker told us not to send makes the check
-// unsupported; a link that is lost, undecided.
-func (p *Pass) Start(peer *Peer, m packet.Publish) (*client.Publication, error) {
-	pub, err := peer.Start(m)
+	from := p.Mark()
+	pub, err := peer.Client.Start(m)
 	var limit *client.LimitError
 	switch {
 	case errors.As(err, &limit):
-		return nil, Unsupport("%v", err)
+		return nil, nil, Unsupport("%v", err)
 	case errors.Is(err, client.ErrNotConnected):
-		return nil, Undecide("the %s is no longer connected: %v", peer.Name, peer.Ended())
+		return nil, nil, Undecide("the %s is no longer connected: %v", peer.Name, peer.Ended())
 	case err != nil:
-		return nil, Undecide("the %s could not publish: %v", peer.Name, err)
+		return nil, nil, Undecide("the %s could not publish: %v", peer.Name, err)
 	}
-	return pub, nil
+	sent := p.Await(peer, from, arrival, func(e *trace.Event) bool {
+		return e.Kind == trace.Sent && e.Publish() != nil && e.Publish().ID == pub.Packet.ID && e.Topic() == m.Topic
+	})
+	return sent, pub, nil
 }
 
 // Complete waits until a publication's flow is complete.
@@ -255,6 +335,50 @@ func (p *Pass) Complete(pub *client.Publication) error {
 		return Undecide("the broker did not take the message for %s: %s", pub.Packet.Topic, code.In(packet.PUBACK, p.Version))
 	}
 	return nil
+}
+
+// Flow publishes and follows the flow to its end at the publisher, for checks that are about it: what does not
+// come, or comes in place of what must, is broken (§4.3).
+func (p *Pass) Flow(peer *Peer, m packet.Publish) (*trace.Event, error) {
+	from := p.Mark()
+	sent, pub, err := p.Start(peer, m)
+	if err != nil || m.QoS == 0 {
+		return sent, err
+	}
+	due := []packet.Type{packet.PUBACK}
+	if m.QoS == 2 {
+		due = []packet.Type{packet.PUBREC, packet.PUBCOMP}
+	}
+	for _, t := range due {
+		e := p.Await(peer, from, arrival, func(e *trace.Event) bool {
+			return e.Kind == trace.Received && e.Packet != nil && acknowledges(e.Packet, pub.Packet.ID)
+		})
+		switch {
+		case e == nil && !peer.Connected():
+			return sent, Undecide("the %s was lost: %v", peer.Name, peer.Ended())
+		case e == nil:
+			p.Decide(sent)
+			return sent, Break("no %s within %s of PUBLISH at QoS %d", t, arrival, m.QoS)
+		case e.Packet.Type() != t:
+			p.Decide(sent, e)
+			return sent, Break("%s came in place of %s, for PUBLISH at QoS %d", e.Packet.Type(), t, m.QoS)
+		}
+		from = e.Seq + 1
+	}
+	return sent, p.Complete(pub)
+}
+
+// acknowledges tells whether a packet is about a publication of ours with the identifier.
+func acknowledges(p packet.Packet, id uint16) bool {
+	switch p := p.(type) {
+	case *packet.Puback:
+		return p.ID == id
+	case *packet.Pubrec:
+		return p.ID == id
+	case *packet.Pubcomp:
+		return p.ID == id
+	}
+	return false
 }
 
 // Mark returns the place in the evidence from which a later search begins.
@@ -279,40 +403,118 @@ func (p *Pass) Await(peer *Peer, from uint64, within time.Duration, fits func(*t
 }
 
 // AwaitMessage waits for a message to the peer with the topic and payload.
-func (p *Pass) AwaitMessage(peer *Peer, from uint64, topic, text string) *packet.Publish {
-	e := p.Await(peer, from, arrival, func(e *trace.Event) bool {
-		m := e.Publish()
-		return e.Kind == trace.Received && m != nil && m.Topic == topic && string(m.Payload) == text
-	})
-	if e == nil {
-		return nil
-	}
-	return e.Publish()
+func (p *Pass) AwaitMessage(peer *Peer, from uint64, topic, text string) *trace.Event {
+	return p.Await(peer, from, arrival, func(e *trace.Event) bool { return isMessage(e, topic, text) })
 }
 
-// Messages returns what the peer has received since the mark.
-func (p *Pass) Messages(peer *Peer, from uint64) (out []*packet.Publish) {
+func isMessage(e *trace.Event, topic, text string) bool {
+	m := e.Publish()
+	return e.Kind == trace.Received && m != nil && e.Topic() == topic && string(m.Payload) == text
+}
+
+// Instead says what the peer got since the mark in place of a message: the same payload under another topic, or
+// another payload under its topic, else that nothing came.
+func (p *Pass) Instead(peer *Peer, from uint64, topic, text string) string {
+	for _, e := range p.Messages(peer, from) {
+		m := e.Publish()
+		switch {
+		case string(m.Payload) == text && e.Topic() != topic:
+			p.Decide(e)
+			return fmt.Sprintf("it came under the topic %q in place of %q", e.Topic(), topic)
+		case e.Topic() == topic && string(m.Payload) != text && likely(string(m.Payload), text):
+			p.Decide(e)
+			return fmt.Sprintf("it came with %d bytes, %s, in place of %d", len(m.Payload), shown(string(m.Payload)), len(text))
+		}
+	}
+	if !peer.Connected() {
+		return fmt.Sprintf("nothing came: the %s was lost, %v", peer.Name, peer.Ended())
+	}
+	return fmt.Sprintf("nothing came within %s", arrival)
+}
+
+// likely tells whether a payload is a changed form of another rather than another message.
+func likely(got, want string) bool {
+	n := min(len(got), len(want), 8)
+	return n > 0 && got[:n] == want[:n]
+}
+
+func shown(s string) string {
+	if len(s) > 24 {
+		return fmt.Sprintf("%.20q…", s)
+	}
+	return fmt.Sprintf("%q", s)
+}
+
+// Messages returns the PUBLISH packets that the peer has received since the mark.
+func (p *Pass) Messages(peer *Peer, from uint64) (out []*trace.Event) {
 	events, _ := p.log.Read(from, evidenceLimit)
 	for i := range events {
 		if e := &events[i]; e.Client == peer.Name && e.Kind == trace.Received && e.Publish() != nil {
-			out = append(out, e.Publish())
+			out = append(out, e)
 		}
 	}
 	return out
 }
 
-// Copies counts the messages with the payload among those the peer has received since
-// the mark. A resend with DUP under the same packet id counts once.
-func (p *Pass) Copies(peer *Peer, from uint64, text string) (n int) {
-	seen := map[uint16]bool{}
-	for _, m := range p.Messages(peer, from) {
-		if string(m.Payload) != text || m.Dup && seen[m.ID] {
+// Copies returns, of the messages with the topic and payload that the peer has received since the mark, those
+// that are none of the resends that the standard allows. An identifier is free again after our PUBACK or
+// PUBCOMP: what comes under it afterwards is a new message, DUP or not (§4.3). Until then the same identifier
+// with DUP is a resend: in 3.1 and 3.1.1 at any time, in 5 only on another connection (5.0 §4.4).
+func (p *Pass) Copies(peer *Peer, from uint64, topic, text string) (out []*trace.Event) {
+	type open struct {
+		conn        int
+		topic, text string
+	}
+	under := map[uint16]open{}
+	events, _ := p.log.Read(1, evidenceLimit)
+	for i := range events {
+		e := &events[i]
+		if e.Client != peer.Name {
 			continue
 		}
-		seen[m.ID] = true
-		n++
+		switch k := e.Packet.(type) {
+		case *packet.Publish:
+			if e.Kind != trace.Received {
+				continue
+			}
+			was, pending := under[k.ID]
+			again := k.QoS > 0 && k.Dup && pending && was.topic == e.Topic() && was.text == string(k.Payload) && (p.Version != packet.V5 || was.conn != e.Conn)
+			if k.QoS > 0 {
+				under[k.ID] = open{e.Conn, e.Topic(), string(k.Payload)}
+			}
+			if !again && e.Seq >= from && isMessage(e, topic, text) {
+				out = append(out, e)
+			}
+		case *packet.Puback:
+			if e.Kind == trace.Sent {
+				delete(under, k.ID)
+			}
+		case *packet.Pubcomp:
+			if e.Kind == trace.Sent {
+				delete(under, k.ID)
+			}
+		}
 	}
-	return n
+	return out
+}
+
+// Unreleased returns the first PUBLISH at QoS 2 that the peer has received since the mark and acknowledged by
+// PUBREC, and that was not followed by PUBREL in time; nil where there is none (§4.3.3).
+func (p *Pass) Unreleased(peer *Peer, from uint64) *trace.Event {
+	for _, e := range p.Messages(peer, from) {
+		m := e.Publish()
+		if m.QoS != 2 {
+			continue
+		}
+		rel := p.Await(peer, e.Seq, arrival, func(x *trace.Event) bool {
+			r, is := x.Packet.(*packet.Pubrel)
+			return is && x.Kind == trace.Received && r.ID == m.ID
+		})
+		if rel == nil {
+			return e
+		}
+	}
+	return nil
 }
 
 // Quiet waits long enough for what must not come to have come: three round trips,
@@ -334,6 +536,34 @@ func (p *Pass) Quiet(watchers ...*Peer) (time.Duration, error) {
 	return d, nil
 }
 
+// Watch says what must not come to a peer from the mark on. It is looked for until the whole run ends: what comes
+// late still turns the verdict.
+func (p *Pass) Watch(peer *Peer, from uint64, text string, fits func(*trace.Event) bool) {
+	p.watched = append(p.watched, watch{peer, from, fits, text})
+}
+
+// Seen tells whether something that must not come has come by now.
+func (p *Pass) Seen() error {
+	for _, w := range p.watched {
+		for _, e := range p.Messages(w.peer, w.from) {
+			if w.fits(e) {
+				p.Decide(e)
+				return Break("%s", w.text)
+			}
+		}
+	}
+	return nil
+}
+
+// look is the last look at what must not come, at the end of the run.
+func (p *Pass) look() error {
+	if err := p.Seen(); err != nil {
+		return err
+	}
+	p.Note("watched for %s in all", time.Since(p.start).Round(100*time.Millisecond))
+	return nil
+}
+
 // cleanUp ends the check's clients and takes back what they left on the broker.
 func (p *Pass) cleanUp() {
 	for _, peer := range p.peers {
@@ -351,7 +581,7 @@ func (p *Pass) cleanUp() {
 	if len(p.retained) > 0 {
 		p.tidy(base, p.Peer("cleaner"), func(ctx context.Context, c *client.Client) {
 			for topic := range p.retained {
-				if _, err := c.Publish(ctx, packet.Publish{Topic: topic, QoS: 1, Retain: true}); err != nil {
+				if _, err := c.Publish(ctx, packet.Publish{Topic: topic, QoS: min(1, p.r.offer.QoS), Retain: true}); err != nil {
 					p.Note("the retained message on %s could not be cleared: %v", topic, err)
 				}
 			}
@@ -373,4 +603,20 @@ func (p *Pass) tidy(ctx context.Context, peer *Peer, do func(context.Context, *c
 	}
 	do(ctx, c)
 	c.Disconnect(0)
+}
+
+// Highest returns the QoS, or the highest that the broker was found to do where that is less: plain means for
+// what a check is not about.
+func (p *Pass) Highest(q packet.QoS) packet.QoS { return min(q, p.r.offer.QoS) }
+
+// Forget lets the stored messages on topics be cleared when the check ends.
+func (p *Pass) Forget(topics ...string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.retained == nil {
+		p.retained = map[string]bool{}
+	}
+	for _, t := range topics {
+		p.retained[t] = true
+	}
 }

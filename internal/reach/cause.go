@@ -110,7 +110,7 @@ var codes5 = map[packet.ReasonCode]code{
 	0x84: {Version, "the broker does not speak MQTT 5", "use 3.1.1"},
 	0x85: {ClientID, "the broker does not take this client identifier", "ask for its rule: length, characters, a prefix, or the certificate's common name"},
 	0x86: {WrongLogin, "the broker does not know this user name, or the password is another", "compare both letter by letter; was the password file reloaded?"},
-	0x87: {NotAuthorised, "the broker knows the client, and does not let it in", "look at the rules of this login, client identifier and address"},
+	0x87: {NotAuthorised, "the client may not connect: many brokers say this of a wrong password too", "compare user name and password letter by letter; look at the rules of this login, client identifier and address"},
 	0x88: {Unavailable, "the MQTT service is not available: starting, stopping, or without its store", "try again in a while; see the broker's log"},
 	0x89: {Busy, "the broker is busy", "try again in a while; do all clients come back at once after a restart?"},
 	0x8A: {Banned, "the broker has banned this client", "have the ban lifted; was the client reconnecting too fast?"},
@@ -132,7 +132,7 @@ var codes3 = map[packet.ReasonCode]code{
 	2: {ClientID, "the broker does not take this client identifier", "ask for its rule: length (23 in 3.1), characters, a prefix; an empty one needs a clean session"},
 	3: {Unavailable, "the MQTT service is not available: starting, stopping, full, or without its store", "try again in a while; is it at a limit of connections? see the broker's log"},
 	4: {WrongLogin, "user name or password are wrong, or are not written as the broker wants them", "compare both letter by letter; was the password file reloaded?"},
-	5: {NotAuthorised, "the client may not connect: in 3.1.1 many brokers say this of a wrong password too", "compare user name and password; look at the rules of this login, client identifier and address"},
+	5: {NotAuthorised, "the client may not connect: many brokers say this of a wrong password too", "compare user name and password letter by letter; look at the rules of this login, client identifier and address"},
 }
 
 // refused diagnoses a CONNACK that refuses.

@@ -274,6 +274,13 @@ func Run(ctx context.Context, targets []Target, o Options) *Report {
 	return Combine(results)
 }
 
+// Explain tries one way in again to find out why its login does not get in; nil where it does, or nothing was found.
+func Explain(ctx context.Context, t Target, version packet.Version, o Options) *Diagnosis {
+	t.Versions, t.Logins = []packet.Version{version}, nil
+	rep := Run(ctx, []Target{t}, o)
+	return rep.Results[0].Diagnosis()
+}
+
 // ownAddresses lists the addresses of this machine's interfaces.
 func ownAddresses() (out []netip.Addr) {
 	all, err := net.InterfaceAddrs()

@@ -333,7 +333,7 @@ func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach
 		if a.name == "" {
 			a.name = "another try"
 		}
-		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleCheck, Broker: r.target.Name, Version: a.version}, r.log)
+		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleProbe, Broker: r.target.Name, Version: a.version}, r.log)
 	}
 	expiry, _ := a.asks.Int(packet.SessionExpiry)
 	v.expires = expiry > 0

@@ -83,6 +83,7 @@ type Monitor struct {
 	stays   map[string]*Stay
 	clients map[string]*presence   // by broker and client
 	pings   map[string][]time.Time // PINGREQs of observers under way, by broker
+	held    map[string]int         // those of them that their links hold back
 	order   []string
 }
 
@@ -96,7 +97,7 @@ type presence struct {
 
 // NewMonitor returns a monitor that has seen nothing.
 func NewMonitor() *Monitor {
-	return &Monitor{stays: map[string]*Stay{}, clients: map[string]*presence{}, pings: map[string][]time.Time{}}
+	return &Monitor{stays: map[string]*Stay{}, clients: map[string]*presence{}, pings: map[string][]time.Time{}, held: map[string]int{}}
 }
 
 // Stays returns how the observers stay in, by broker in the order of their first event, as
@@ -226,7 +227,7 @@ func (s *Stay) Bins(from, to time.Time, n int) []Bin {
 
 // Add takes in an event.
 func (m *Monitor) Add(e *trace.Event) {
-	if e.Role == trace.RoleCheck || e.Role == trace.RoleLog || e.Kind == trace.Gap {
+	if e.Role == trace.RoleCheck || e.Role == trace.RoleProbe || e.Role == trace.RoleLog || e.Kind == trace.Gap {
 		return
 	}
 	switch e.Packet.(type) { // most of a trace says nothing here
@@ -265,7 +266,14 @@ func (m *Monitor) Add(e *trace.Event) {
 			s.refusedAgain(e.Describe())
 		}
 	case *packet.Pingreq:
-		if observer && e.Kind == trace.Sent {
+		switch {
+		case !observer:
+		case e.Kind == trace.Held: // a frozen or slow link: it waits from now on
+			m.pings[e.Broker] = append(m.pings[e.Broker], e.At)
+			m.held[e.Broker]++
+		case e.Kind == trace.Sent && m.held[e.Broker] > 0:
+			m.held[e.Broker]--
+		case e.Kind == trace.Sent:
 			m.pings[e.Broker] = append(m.pings[e.Broker], e.At)
 		}
 	case *packet.Pingresp:
@@ -289,6 +297,7 @@ func (m *Monitor) Add(e *trace.Event) {
 				s.Lost++
 			}
 			delete(m.pings, e.Broker)
+			delete(m.held, e.Broker)
 		}
 		if c.in {
 			m.shared(s, c, e)
@@ -340,7 +349,7 @@ func (s *Stay) left(e *trace.Event) {
 		g = s.Gaps[n-1]
 		s.Gaps = s.Gaps[:n-1]
 	}
-	g.From, g.Blame, g.Evidence = e.At, client.BlameFor(e.Text), e.Text
+	g.From, g.Blame, g.Evidence = e.At, e.By, e.Text
 	s.Gaps = append(s.Gaps, g)
 	if len(s.Gaps) > maxGaps {
 		s.Gaps = slices.Delete(s.Gaps, 0, len(s.Gaps)-maxGaps)

@@ -234,9 +234,10 @@ func TestASilentBrokerIsBlamedOnSilence(t *testing.T) {
 		if g := s.Gaps[0]; g.Blame != client.BySilence || s.Lost == 0 || len(s.Samples) != s.Lost || !s.Samples[0].Lost {
 			t.Errorf("%+v", s)
 		}
-		for text, want := range map[string]client.Blame{"the connection was reset": client.ByReset, "the broker closed the connection": client.ByBroker, "the connection failed: x": client.ByUnknown, "": client.ByUnknown} {
-			if got := client.BlameFor(text); got != want {
-				t.Errorf("%q is blamed on %s", text, got)
+		for want, err := range map[client.Blame]error{client.ByReset: &client.EndedError{End: link.EndRST}, client.ByBroker: &client.EndedError{End: link.EndFIN},
+			client.ByUnknown: &client.EndedError{End: link.EndFailed}, client.ByUs: nil} {
+			if got := client.BlameOf(err); got != want {
+				t.Errorf("%v is blamed on %s, not %s", err, got, want)
 			}
 		}
 	})

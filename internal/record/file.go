@@ -32,6 +32,7 @@ type File struct {
 	mu      sync.Mutex
 	sources map[int64]trace.Source
 	topics  map[int64]string
+	columns string // that an event is read from
 	next    uint64
 	looked  time.Time // when next was last read
 	pages   map[uint64][]trace.Event
@@ -72,8 +73,12 @@ func (f *File) load() error {
 	if err := rows.Err(); err != nil {
 		return err
 	}
-	if f.Meta["format"] != formatName || f.Meta["format version"] != formatVersion {
-		return fmt.Errorf("its format is %q, version %q; this program reads %q, version %s", f.Meta["format"], f.Meta["format version"], formatName, formatVersion)
+	f.columns = columns
+	if f.Meta["format version"] == firstVersion { // it had no meanings: those that the packet itself tells are worked out
+		f.columns = "n, at, source, conn, kind, raw, broken, link, text, missed, NULL, -1, topic"
+	}
+	if f.Meta["format"] != formatName || f.Meta["format version"] != formatVersion && f.Meta["format version"] != firstVersion {
+		return fmt.Errorf("its format is %q, version %q; this program reads %q, versions %s and %s", f.Meta["format"], f.Meta["format version"], formatName, firstVersion, formatVersion)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -208,11 +213,14 @@ func (f *File) Read(from uint64, limit int) ([]trace.Event, uint64) {
 	return events, 0
 }
 
-const columns = "n, at, source, conn, kind, raw, broken, link, text, missed"
+const (
+	columns      = "n, at, source, conn, kind, raw, broken, link, text, missed, ended_by, meaning, topic"
+	firstVersion = "1"
+)
 
 // read reads a stretch; f.mu is held.
 func (f *File) read(from uint64, limit int) ([]trace.Event, error) {
-	rows, err := f.db.Query("SELECT "+columns+" FROM event WHERE n >= ? AND n < ? ORDER BY n LIMIT ?", int64(from), int64(f.next), limit)
+	rows, err := f.db.Query("SELECT "+f.columns+" FROM event WHERE n >= ? AND n < ? ORDER BY n LIMIT ?", int64(from), int64(f.next), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -225,16 +233,25 @@ func (f *File) scan(rows *sql.Rows, out []trace.Event) ([]trace.Event, error) {
 		var e trace.Event
 		var n, at, source, missed int64
 		var kind int
-		var broken, link, text sql.NullString
-		if err := rows.Scan(&n, &at, &source, &e.Conn, &kind, &e.Raw, &broken, &link, &text, &missed); err != nil {
+		var meaning, topic int64
+		var broken, link, text, by sql.NullString
+		if err := rows.Scan(&n, &at, &source, &e.Conn, &kind, &e.Raw, &broken, &link, &text, &missed, &by, &meaning, &topic); err != nil {
 			return out, err
 		}
 		s := f.sources[source]
 		e.Seq, e.At, e.Kind = uint64(n), time.Unix(0, at), trace.Kind(kind)
 		e.Client, e.Role, e.Broker, e.Version = s.Client, s.Role, s.Broker, s.Version
-		e.Broken, e.Link, e.Text, e.Missed = broken.String, client.LinkEvent(link.String), text.String, uint64(missed)
+		e.Broken, e.Link, e.Text, e.Missed, e.By = broken.String, client.LinkEvent(link.String), text.String, uint64(missed), client.Blame(by.String)
 		if len(e.Raw) > 0 {
 			e.Packet, _ = packet.Decode(e.Raw, e.Version, packet.Lenient)
+		}
+		if p := e.Publish(); p != nil && meaning >= 0 {
+			e.Meaning = trace.Unpack(meaning, f.topics[topic])
+		} else if p != nil {
+			e.Meaning = trace.Meaning{Topic: p.Topic, Flag: e.Kind == trace.Sent}
+			if e.Kind == trace.Received && p.Retain {
+				e.Meaning.Stored = trace.StorageCopy
+			}
 		}
 		out = append(out, e)
 	}
@@ -252,7 +269,7 @@ func (f *File) Search(ctx context.Context, filter trace.Filter, from uint64, vis
 		}
 		to := min(end, from+scanBatch)
 		f.mu.Lock()
-		rows, err := f.db.QueryContext(ctx, "SELECT "+columns+" FROM event WHERE n >= ? AND n < ?"+narrowed+" ORDER BY n", int64(from), int64(to))
+		rows, err := f.db.QueryContext(ctx, "SELECT "+f.columns+" FROM event WHERE n >= ? AND n < ?"+narrowed+" ORDER BY n", int64(from), int64(to))
 		var events []trace.Event
 		if err == nil {
 			events, err = f.scan(rows, nil)

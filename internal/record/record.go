@@ -29,7 +29,7 @@ const (
 	batch = 5_000
 	// formatName and formatVersion mark a database as one of ours.
 	formatName    = "hodstone trace"
-	formatVersion = "1"
+	formatVersion = "2"
 )
 
 const tables = `
@@ -37,7 +37,8 @@ CREATE TABLE meta   (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE source (id INTEGER PRIMARY KEY, client TEXT NOT NULL, role TEXT NOT NULL, broker TEXT NOT NULL, version INTEGER NOT NULL);
 CREATE TABLE topic  (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE event  (n INTEGER PRIMARY KEY, at INTEGER NOT NULL, source INTEGER NOT NULL, conn INTEGER NOT NULL, kind INTEGER NOT NULL,
-                     type INTEGER NOT NULL, topic INTEGER NOT NULL, raw BLOB, broken TEXT, link TEXT, text TEXT, missed INTEGER NOT NULL DEFAULT 0);
+                     type INTEGER NOT NULL, topic INTEGER NOT NULL, raw BLOB, broken TEXT, link TEXT, text TEXT, missed INTEGER NOT NULL DEFAULT 0,
+                     ended_by TEXT, meaning INTEGER NOT NULL DEFAULT 0);
 `
 
 // Options say how a trace is recorded.
@@ -223,7 +224,7 @@ func (w *writer) write(events []trace.Event, missed uint64) error {
 		return err
 	}
 	defer tx.Rollback() // does nothing after a commit
-	put, err := tx.Prepare("INSERT INTO event VALUES (?,?,?,?,?,?,?,?,?,?,?,?)")
+	put, err := tx.Prepare("INSERT INTO event VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 	if err != nil {
 		return err
 	}
@@ -256,20 +257,20 @@ func (w *writer) put(tx *sql.Tx, put *sql.Stmt, e *trace.Event) error {
 		w.sources[src] = source
 	}
 	var topic, kind int64
-	if p := e.Publish(); p != nil && p.Topic != "" {
-		if topic, ok = w.topics[p.Topic]; !ok {
+	if name := e.Topic(); name != "" {
+		if topic, ok = w.topics[name]; !ok {
 			topic = int64(len(w.topics) + 1)
-			if _, err := tx.Exec("INSERT INTO topic VALUES (?,?)", topic, p.Topic); err != nil {
+			if _, err := tx.Exec("INSERT INTO topic VALUES (?,?)", topic, name); err != nil {
 				return err
 			}
-			w.topics[strings.Clone(p.Topic)] = topic
+			w.topics[strings.Clone(name)] = topic
 		}
 	}
 	if e.Packet != nil {
 		kind = int64(e.Packet.Type())
 	}
 	w.n++
-	_, err := put.Exec(w.n, e.At.UnixNano(), source, e.Conn, int(e.Kind), kind, topic, e.Raw, null(e.Broken), null(string(e.Link)), null(e.Text), int64(e.Missed))
+	_, err := put.Exec(w.n, e.At.UnixNano(), source, e.Conn, int(e.Kind), kind, topic, e.Raw, null(e.Broken), null(string(e.Link)), null(e.Text), int64(e.Missed), null(string(e.By)), e.Meaning.Pack())
 	return err
 }
 

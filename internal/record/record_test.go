@@ -42,7 +42,7 @@ func fill(log *trace.Log, n int) {
 	for i := range 3 {
 		e := trace.Event{Client: fmt.Sprint("pen-", i), Role: trace.RoleDevice, Version: packet.V5, Conn: 1}
 		link := e
-		link.Kind, link.Link, link.Text = trace.Link, client.LinkOpened, "127.0.0.1:1883"
+		link.Kind, link.Link, link.Text, link.By = trace.Link, client.LinkEnded, "127.0.0.1:1883", client.ByBroker
 		add(link, nil)
 		e.Kind = trace.Sent
 		add(e, &packet.Connect{Level: packet.V5, ClientID: e.Client, HasUsername: true, Username: "pen", HasPassword: true, Password: []byte("sesame")})
@@ -52,7 +52,9 @@ func fill(log *trace.Log, n int) {
 	add(bad, nil)
 	for i := range n {
 		e := trace.Event{Kind: trace.Sent + trace.Kind(i%2), Client: fmt.Sprint("pen-", i%3), Role: trace.RoleDevice, Version: packet.V5, Conn: 1}
-		add(e, &packet.Publish{Topic: fmt.Sprintf("farm/%d/oxygen", i%7), Payload: fmt.Appendf(nil, `{"mgl": %d}`, i), QoS: packet.QoS(i % 2), ID: uint16(i%2) * 7})
+		name := fmt.Sprintf("farm/%d/oxygen", i%7)
+		e.Meaning = trace.Meaning{Topic: name, Stored: trace.Storage(i % 3), Flag: i%2 == 0, Promised: byte(i % 8), Granted: packet.QoS(i % 3), Whole: i%5 == 0}
+		add(e, &packet.Publish{Topic: name, Payload: fmt.Appendf(nil, `{"mgl": %d}`, i), QoS: packet.QoS(i % 2), ID: uint16(i%2) * 7})
 	}
 	log.Add(trace.Event{At: at, Client: "console", Role: trace.RoleLog, Kind: trace.Line, Text: "pump 3 tripped"})
 }

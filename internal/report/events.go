@@ -86,7 +86,19 @@ func NewPropertyRecords(ps packet.Properties) (out []PropertyRecord) {
 }
 
 // kindWords are the kinds of events in words.
-var kindWords = map[trace.Kind]string{trace.Sent: "sent", trace.Received: "received", trace.Link: "link", trace.Line: "line", trace.Gap: "gap"}
+var kindWords = map[trace.Kind]string{trace.Sent: "sent", trace.Received: "received", trace.Link: "link", trace.Line: "line", trace.Gap: "gap", trace.Held: "held", trace.Lost: "lost"}
+
+// Stopped says in a word that a packet has not left the client: the link holds it back, or it was lost
+// with the link; "" for any other event.
+func Stopped(e *trace.Event) string {
+	switch e.Kind {
+	case trace.Held:
+		return "held"
+	case trace.Lost:
+		return "lost"
+	}
+	return ""
+}
 
 // NewEventRecord turns an event into its record.
 func NewEventRecord(e *trace.Event) EventRecord {
@@ -109,6 +121,7 @@ func NewEventRecord(e *trace.Event) EventRecord {
 	}
 	if p := e.Publish(); p != nil {
 		r.Message = NewMessageRecord(p)
+		r.Message.Topic = e.Topic()
 	}
 	return r
 }
@@ -166,8 +179,11 @@ func (c *CSV) Close() error {
 
 // EventLine writes an event as a line for a terminal.
 func EventLine(e *trace.Event) string {
-	way := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·", trace.Line: "│", trace.Gap: "⋯"}[e.Kind]
+	way := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·", trace.Line: "│", trace.Gap: "⋯", trace.Held: "▯", trace.Lost: "╳"}[e.Kind]
 	s := fmt.Sprintf("%8d  %s  %-14s %s %s", e.Seq, e.At.Format("15:04:05.000000"), e.Client, way, e.Describe())
+	if word := Stopped(e); word != "" {
+		s += " (" + word + ")"
+	}
 	if p := e.Publish(); p != nil && len(p.Payload) > 0 {
 		s += "  " + payloadText(p.Payload)
 	}

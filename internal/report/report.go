@@ -3,6 +3,7 @@
 package report
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
@@ -33,6 +34,63 @@ type CheckRecord struct {
 	Seen     string   `json:"seen"`
 	Standard string   `json:"standard"`
 	Notes    []string `json:"notes"`
+	// Decided are the packets that the verdict rests on, in their order, the last 20 of them.
+	Decided []DecidedRecord `json:"decided,omitempty"`
+	Tables  []TableRecord   `json:"tables,omitempty"`
+}
+
+// DecidedRecord is a packet that a verdict rests on.
+type DecidedRecord struct {
+	AtMS   float64 `json:"at_ms"` // since the check began
+	Client string  `json:"client"`
+	// Way is "sent" by the client or "received"; for what happened to the link, "link".
+	Way    string `json:"way"`
+	Packet string `json:"packet"`
+	Raw    string `json:"raw,omitempty"` // in hexadecimal; secrets are masked
+}
+
+// TableRecord is a table that a check shows.
+type TableRecord struct {
+	Title   string         `json:"title"`
+	Down    string         `json:"down"`
+	Across  string         `json:"across"`
+	Rows    []string       `json:"rows"`
+	Columns []string       `json:"columns"`
+	Cells   [][]CellRecord `json:"cells"`
+}
+
+// CellRecord is a cell of a table; its verdict is empty where it was not tried.
+type CellRecord struct {
+	Text    string `json:"text"`
+	Verdict string `json:"verdict"`
+}
+
+// mostDecided is how many packets a report carries for one verdict.
+const mostDecided = 20
+
+func decided(r *proof.Result) (out []DecidedRecord) {
+	all := r.Decided()
+	for i := range all[max(0, len(all)-mostDecided):] {
+		e := &all[max(0, len(all)-mostDecided)+i]
+		out = append(out, DecidedRecord{AtMS: float64(e.At.Sub(r.At).Microseconds()) / 1000, Client: e.Client, Way: kindWords[e.Kind], Packet: e.Describe(), Raw: hex.EncodeToString(e.Raw)})
+	}
+	return out
+}
+
+func tables(r *proof.Result) (out []TableRecord) {
+	for i := range r.Tables {
+		t := &r.Tables[i]
+		x := TableRecord{Title: t.Title, Down: t.Down, Across: t.Across, Rows: t.Rows, Columns: t.Columns}
+		for _, row := range t.Cells {
+			var cells []CellRecord
+			for _, c := range row {
+				cells = append(cells, CellRecord{c.Text, string(c.Verdict)})
+			}
+			x.Cells = append(x.Cells, cells)
+		}
+		out = append(out, x)
+	}
+	return out
 }
 
 // Summary counts the verdicts.
@@ -69,7 +127,7 @@ func NewDocument(p *proof.Proof) Document {
 			notes = []string{}
 		}
 		d.Checks = append(d.Checks, CheckRecord{Name: r.Check.Name, Version: r.Version.String(), Verdict: string(r.Verdict),
-			TookMS: float64(r.Took.Microseconds()) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes})
+			TookMS: float64(r.Took.Microseconds()) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes, Decided: decided(r), Tables: tables(r)})
 	}
 	d.Doors = doorRecords(p.Doors)
 	return d
@@ -129,6 +187,18 @@ type junitText struct {
 	Text    string `xml:",chardata"`
 }
 
+// decidedLines writes the packets that a verdict rests on for people, one to a line.
+func decidedLines(r *proof.Result) (out []string) {
+	for _, d := range decided(r) {
+		line := fmt.Sprintf("decided: %+.3f s %s %s %s", d.AtMS/1000, d.Client, d.Way, d.Packet)
+		if d.Raw != "" {
+			line += " = " + d.Raw
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
 // JUnit writes the proof as JUnit XML: a suite per version; broken is a failure,
 // undecided an error, unsupported and skipped are skipped.
 func JUnit(w io.Writer, p *proof.Proof) error {
@@ -154,7 +224,7 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 			}
 		}
 		c := junitCase{Class: r.Check.Family(), Name: r.Check.Name, Time: seconds(r.Took)}
-		text := &junitText{Message: r.Seen, Text: strings.Join(append([]string{"expected: " + r.Expected, "seen: " + r.Seen, "standard: " + Standard(r)}, r.Notes...), "\n")}
+		text := &junitText{Message: r.Seen, Text: strings.Join(append([]string{"expected: " + r.Expected, "seen: " + r.Seen, "standard: " + Standard(r)}, append(r.Notes, decidedLines(r)...)...), "\n")}
 		s.Tests++
 		out.Tests++
 		switch r.Verdict {

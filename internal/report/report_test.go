@@ -15,16 +15,18 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
+	"hodstone/internal/proof/check"
 	"hodstone/internal/reach"
 	"hodstone/internal/report"
+	"hodstone/internal/trace"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
 
 // sample is a proof with a result of every verdict, put together by hand.
 func sample() *proof.Proof {
-	check := func(name string) *proof.Check {
-		found, err := proof.Match(name)
+	find := func(name string) *proof.Check {
+		found, err := check.Match(name)
 		if err != nil {
 			panic(err)
 		}
@@ -32,8 +34,17 @@ func sample() *proof.Proof {
 	}
 	at := time.Date(2026, 5, 1, 6, 30, 0, 0, time.UTC)
 	result := func(name string, v packet.Version, verdict proof.Verdict, seen string, took time.Duration, notes ...string) proof.Result {
-		c := check(name)
-		return proof.Result{Check: c, Version: v, Verdict: verdict, Expected: c.Expected, Seen: seen, Took: took, Notes: notes, At: at}
+		c := find(name)
+		r := proof.Result{Check: c, Version: v, Verdict: verdict, Expected: c.Expected, Seen: seen, Took: took, Notes: notes, At: at}
+		if verdict == proof.Broken {
+			ping := &packet.Pingreq{}
+			r.Evidence = []trace.Event{{Seq: 3, At: at.Add(12 * time.Millisecond), Client: "subject", Kind: trace.Sent, Version: v, Packet: ping, Raw: ping.Append(nil, v)}}
+			r.Decisive = []uint64{3}
+			t := proof.NewTable("pairings", "each cell", "published", "subscribed", []string{"QoS 0"}, []string{"QoS 0", "QoS 1"})
+			t.Cells[0][1] = proof.Cell{Text: "0", Verdict: proof.Kept}
+			r.Tables = []proof.Table{*t}
+		}
+		return r
 	}
 	return &proof.Proof{
 		Target: proof.Target{Broker: "quay", Listener: "tcp mqtt://127.0.0.1:1883"}, Run: "abc123", Started: at, Took: 1234 * time.Millisecond,
@@ -164,8 +175,8 @@ func TestWriteErrorsAreNotLost(t *testing.T) {
 }
 
 func TestEveryCheckNamesItsPlaceInTheStandard(t *testing.T) {
-	for _, c := range proof.Checks() {
-		for _, v := range []packet.Version{packet.V311, packet.V5} {
+	for _, c := range check.All() {
+		for _, v := range proof.Versions() {
 			s := report.Standard(&proof.Result{Check: c, Version: v})
 			if c.Section(v) != "" && (!strings.HasPrefix(s, "MQTT ") || !strings.Contains(s, " §")) {
 				t.Errorf("%s in %s: %q", c.Name, v, s)

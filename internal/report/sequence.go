@@ -8,7 +8,6 @@ import (
 
 	"hodstone/internal/draw"
 	"hodstone/internal/mqtt/client"
-	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/trace"
 )
 
@@ -24,10 +23,7 @@ type Sequence struct {
 	// broker's lane is put into their middle.
 	Lanes []string
 	// Since is what times are relative to; the first event's where it is zero.
-	Since time.Time
-	// Copy tells whether an event is a retained copy; Marked what was found about it. Both
-	// may be nil.
-	Copy   func(*trace.Event) bool
+	Since  time.Time
 	Marked func(*trace.Event) string
 }
 
@@ -127,11 +123,11 @@ func (q *Sequence) row(s *draw.Surface, e *trace.Event, y float64, columns map[s
 	if q.Marked != nil {
 		mark = q.Marked(e)
 	}
-	isCopy := q.Copy != nil && q.Copy(e)
+	isCopy := e.Meaning.Copied()
 	switch {
 	case e.Broken != "" || mark != "":
 		col = ember
-	case e.Kind == trace.Link || e.Kind == trace.Line || e.Kind == trace.Gap:
+	case e.Kind != trace.Sent && e.Kind != trace.Received:
 		col = ochre
 	case isCopy:
 		col = stored
@@ -144,6 +140,9 @@ func (q *Sequence) row(s *draw.Surface, e *trace.Event, y float64, columns map[s
 	text := e.Describe()
 	if e.Broken != "" {
 		text += "  broken: " + e.Broken
+	}
+	if word := Stopped(e); word != "" {
+		text = word + ": " + text
 	}
 	if p := e.Publish(); p != nil {
 		if isCopy {
@@ -164,6 +163,12 @@ func (q *Sequence) row(s *draw.Surface, e *trace.Event, y float64, columns map[s
 // copy; what is no packet gets a mark on the client's lane.
 func (q *Sequence) arrow(s *draw.Surface, e *trace.Event, y, from, broker float64, col color.Color, isCopy bool) {
 	if from == 0 {
+		return
+	}
+	if Stopped(e) != "" { // it gets no further than the client's own end of the link
+		way := (broker - from) / abs(broker-from)
+		s.Line(draw.Pen{Color: col, Width: 0.9, Dash: []float64{1, 2}}, draw.Point{X: from + way, Y: y}, draw.Point{X: from + way*20, Y: y})
+		s.Line(draw.Pen{Color: col, Width: 1.2}, draw.Point{X: from + way*20, Y: y - 3}, draw.Point{X: from + way*20, Y: y + 3})
 		return
 	}
 	if e.Kind != trace.Sent && e.Kind != trace.Received {
@@ -221,21 +226,4 @@ func Span(events []trace.Event) string {
 		s += last.Format("2 January 2006, ")
 	}
 	return s + last.Format("15:04:05.000 MST")
-}
-
-// KeptRetain finds the clients whose subscriptions keep the publisher's retain flag, from
-// what they subscribed to, so that a retained copy can be told from a live message.
-type KeptRetain map[string]bool
-
-// Add takes in an event.
-func (k KeptRetain) Add(e *trace.Event) {
-	if p, ok := e.Packet.(*packet.Subscribe); ok && len(p.Subscriptions) > 0 {
-		k[e.Client] = p.Subscriptions[0].RetainAsPublished
-	}
-}
-
-// IsCopy tells whether an event is a retained copy that greets a subscription.
-func (k KeptRetain) IsCopy(e *trace.Event) bool {
-	p := e.Publish()
-	return p != nil && e.Kind == trace.Received && p.Retain && !k[e.Client]
 }

@@ -199,7 +199,8 @@ func (f *Filter) Span() (since, until time.Time) {
 func touches(e *Event, filter string) bool {
 	switch p := e.Packet.(type) {
 	case *packet.Publish:
-		return p.Topic != "" && topic.Match(filter, p.Topic)
+		name := e.Topic()
+		return name != "" && topic.Match(filter, name)
 	case *packet.Connect:
 		return p.Will != nil && topic.Match(filter, p.Will.Topic)
 	case *packet.Subscribe:

@@ -5,8 +5,8 @@ import (
 	"time"
 	"unsafe"
 
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/mqtt/topic"
 )
 
 // Journey is one message followed from its publisher to each receiver. MQTT carries
@@ -16,9 +16,12 @@ import (
 type Journey struct {
 	Topic   string
 	Payload []byte
-	// Sender is the publishing client, or "" where it is unknown. A will's sender is
-	// unknown too: the broker publishes it.
+	// Sender is the publishing client, or "" where it is unknown.
 	Sender string
+	Role   Role // of the sender; "" where it is unknown
+	// Will tells that the message is the sender's will, which the broker published: the sender had left
+	// it, and is gone without DISCONNECT, or frozen.
+	Will bool
 	// SentSeq is the number of the PUBLISH sent, 0 for an unknown sender.
 	SentSeq uint64
 	SentAt  time.Time
@@ -39,7 +42,7 @@ type Hop struct {
 	At     time.Time
 	QoS    packet.QoS
 	Retain bool
-	// Copy tells a retained message that greeted a new subscription from a live one.
+	// Copy tells a retained message that greeted a new subscription, or may have, from a live one.
 	Copy bool
 	// Delay is the time since it was sent; 0 with an unknown sender.
 	Delay time.Duration
@@ -93,7 +96,7 @@ func (a *alike) drop() {
 // arrive returns the oldest that fits and has not reached the receiver, or nil.
 func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 	if len(a.all) == 1 { // as most are
-		if j := a.all[0]; qos <= j.QoS && j.SentSeq > since && !j.reached(client) {
+		if j := a.all[0]; qos <= j.QoS && (j.SentSeq > since || j.Will) && !j.reached(client) {
 			return j
 		}
 		return nil
@@ -107,80 +110,27 @@ func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 	}
 	a.next[client] = i + a.gone
 	for ; i < len(a.all); i++ {
-		if j := a.all[i]; qos <= j.QoS && j.SentSeq > since && !j.reached(client) {
+		if j := a.all[i]; qos <= j.QoS && (j.SentSeq > since || j.Will) && !j.reached(client) {
 			return j
 		}
 	}
 	return nil
 }
 
-// promises are what a client was granted.
-type promises struct {
-	granted map[string]packet.QoS // by filter
-	asked   map[uint16][]string   // filters of SUBSCRIBE packets that are not answered, by identifier
-	whole   bool                  // the session was seen from its beginning: there are no others
-}
-
-// promised returns the QoS that the client's subscriptions promise for a message: all that
-// are right, for with overlapping filters each may bring a copy of its own (§3.3.5).
-func (p *promises) promised(name string, qos packet.QoS) (out []packet.QoS) {
-	for filter, g := range p.granted {
-		_, plain, _ := topic.CutShare(filter)
-		if topic.Match(plain, name) {
-			out = append(out, min(qos, g))
-		}
-	}
-	return out
-}
-
-// subscription takes in what a client asks for and is granted.
-func (js *Journeys) subscription(e *Event) {
-	p := js.subs[e.Client]
-	if p == nil {
-		p = &promises{granted: map[string]packet.QoS{}, asked: map[uint16][]string{}}
-		js.subs[e.Client] = p
-	}
-	switch k := e.Packet.(type) {
-	case *packet.Connack:
-		if !k.SessionPresent {
-			*p = promises{granted: map[string]packet.QoS{}, asked: map[uint16][]string{}, whole: true}
-		}
-	case *packet.Subscribe:
-		var filters []string
-		for _, s := range k.Subscriptions {
-			filters = append(filters, s.Filter)
-		}
-		p.asked[k.ID] = filters
-	case *packet.Suback:
-		for i, filter := range p.asked[k.ID] {
-			if i < len(k.Codes) && k.Codes[i] <= 2 {
-				p.granted[filter] = packet.QoS(k.Codes[i])
-			}
-		}
-		delete(p.asked, k.ID)
-	case *packet.Unsubscribe:
-		for _, filter := range k.Filters {
-			delete(p.granted, filter)
-		}
-		p.whole = false // messages may still be under way
-	}
-}
-
 // judge says whether a live message arrived as its receiver's subscriptions promise.
-func (js *Journeys) judge(h *Hop, name string, published packet.QoS) {
-	p := js.subs[h.Client]
-	if p == nil || len(p.asked) > 0 {
-		return // a subscription may hold before its SUBACK was seen (§3.8.4)
-	}
-	all := p.promised(name, published)
-	if len(all) == 0 {
-		if p.whole {
+func (h *Hop) judge(m *Meaning, published packet.QoS) {
+	if m.Promised == 0 {
+		if m.Whole {
 			h.Verdict, h.Expected = HopBroken, h.QoS
 		}
 		return
 	}
-	h.Verdict, h.Expected = HopBroken, slices.Max(all)
-	if slices.Contains(all, h.QoS) {
+	expected, kept := m.Promises(h.QoS, published)
+	if !m.Whole && !kept {
+		return // another subscription may have let it come so (§3.3.5)
+	}
+	h.Verdict, h.Expected = HopBroken, expected
+	if kept {
 		h.Verdict = HopKept
 	}
 }
@@ -189,16 +139,39 @@ func (js *Journeys) judge(h *Hop, name string, published packet.QoS) {
 type Journeys struct {
 	limit int
 	all   []*Journey
-	open  map[alikeKey]*alike  // by topic and payload, those that may still arrive
-	acks  map[ackKey]*Journey  // by publisher and packet identifier, those not complete
-	rap   map[string]bool      // clients whose subscriptions keep the retain flag
-	subs  map[string]*promises // by client
-	since map[string]uint64    // the event at which a client's session began: nothing older reaches it live
+	open  map[alikeKey]*alike   // by topic and payload, those that may still arrive
+	acks  map[ackKey]*Journey   // by publisher and packet identifier, those not complete
+	since map[string]began      // when a client's session began: nothing older reaches it live
+	order []string              // the clients of since, oldest first
+	wills map[string]*testament // by client
+	left  map[string]int        // how many wills there are, by topic
 }
+
+// began is where a session began.
+type began struct {
+	seq uint64
+	at  time.Time
+}
+
+// testament is the will that a client left at its broker.
+type testament struct {
+	packet.Will
+	client string
+	role   Role
+	// down is when the client was gone without DISCONNECT, or frozen; zero while it is there.
+	down time.Time
+}
+
+// maxWills bounds the wills that are remembered, and willAge how long after its client was gone one may
+// come: keep alive and will delay may pass before.
+const (
+	maxWills = 20_000
+	willAge  = 10 * time.Minute
+)
 
 // NewJourneys returns a follower that keeps the last limit journeys.
 func NewJourneys(limit int) *Journeys {
-	return &Journeys{limit: limit, open: map[alikeKey]*alike{}, acks: map[ackKey]*Journey{}, rap: map[string]bool{}, subs: map[string]*promises{}, since: map[string]uint64{}}
+	return &Journeys{limit: limit, open: map[alikeKey]*alike{}, acks: map[ackKey]*Journey{}, since: map[string]began{}, wills: map[string]*testament{}, left: map[string]int{}}
 }
 
 // All returns the journeys kept, oldest first.
@@ -207,23 +180,39 @@ func (js *Journeys) All() []*Journey { return js.all }
 // Add takes in the next event and returns the journey it belongs to, or nil. For a
 // PUBLISH received the last hop is the event's.
 func (js *Journeys) Add(e *Event) *Journey {
+	switch e.Kind {
+	case Sent, Received:
+	case Link:
+		js.linked(e)
+		return nil
+	default:
+		return nil
+	}
 	switch p := e.Packet.(type) {
 	case *packet.Publish:
-		if e.Kind == Sent {
+		switch {
+		case e.Topic() == "": // an alias that nobody set
+		case e.Kind == Sent:
 			return js.sent(e, p)
+		default:
+			return js.arrived(e, p)
 		}
-		return js.arrived(e, p)
-	case *packet.Subscribe:
-		for _, s := range p.Subscriptions {
-			js.rap[e.Client] = s.RetainAsPublished
+	case *packet.Connect:
+		js.revoke(e.Client)
+		if p.Will != nil && len(js.wills) < maxWills {
+			js.wills[e.Client] = &testament{Will: *p.Will, client: e.Client, role: e.Role}
+			js.left[p.Will.Topic]++
 		}
-		js.subscription(e)
-	case *packet.Suback, *packet.Unsubscribe:
-		js.subscription(e)
 	case *packet.Connack:
-		js.subscription(e)
-		if !p.SessionPresent {
-			js.since[e.Client] = e.Seq
+		switch {
+		case p.Code != 0:
+			js.revoke(e.Client)
+		case !p.SessionPresent:
+			js.begins(e)
+		}
+	case *packet.Disconnect:
+		if e.Kind == Sent && p.Code == 0 {
+			js.revoke(e.Client)
 		}
 	case *packet.Puback:
 		return js.completed(e, p.ID)
@@ -231,6 +220,67 @@ func (js *Journeys) Add(e *Event) *Journey {
 		return js.completed(e, p.ID)
 	}
 	return nil
+}
+
+// begins notes a new session. Those older than any message that is still matched are forgotten.
+func (js *Journeys) begins(e *Event) {
+	for len(js.order) > 0 && e.At.Sub(js.since[js.order[0]].at) > journeyAge {
+		delete(js.since, js.order[0])
+		js.order = js.order[1:]
+	}
+	if _, known := js.since[e.Client]; known {
+		js.order = slices.DeleteFunc(js.order, func(c string) bool { return c == e.Client })
+	}
+	js.since[e.Client] = began{e.Seq, e.At}
+	js.order = append(js.order, e.Client)
+}
+
+// revoke forgets a client's will.
+func (js *Journeys) revoke(client string) {
+	if w := js.wills[client]; w != nil {
+		if js.left[w.Topic]--; js.left[w.Topic] == 0 {
+			delete(js.left, w.Topic)
+		}
+		delete(js.wills, client)
+	}
+}
+
+func (js *Journeys) linked(e *Event) {
+	w := js.wills[e.Client]
+	if w == nil {
+		return
+	}
+	switch e.Link {
+	case client.LinkFrozen, client.LinkEnded:
+		if w.down.IsZero() {
+			w.down = e.At
+		}
+	case client.LinkThawed:
+		w.down = time.Time{}
+	}
+}
+
+// willOf returns the will that a message of an unknown sender must be: one client left it, is gone, and no
+// other left the same.
+func (js *Journeys) willOf(name string, p *packet.Publish, at time.Time) *testament {
+	if js.left[name] == 0 {
+		return nil
+	}
+	var found *testament
+	for client, w := range js.wills {
+		if !w.down.IsZero() && at.Sub(w.down) > willAge {
+			js.revoke(client)
+			continue
+		}
+		if w.down.IsZero() || w.Topic != name || string(w.Payload) != string(p.Payload) {
+			continue
+		}
+		if found != nil {
+			return nil
+		}
+		found = w
+	}
+	return found
 }
 
 // alikeKey is a topic and a payload; it shares the payload's memory, which never changes.
@@ -242,28 +292,33 @@ func key(topic string, payload []byte) alikeKey {
 
 func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	if p.Dup {
-		if j := js.acks[ackKey{e.Client, p.ID}]; j != nil && j.Topic == p.Topic {
+		if j := js.acks[ackKey{e.Client, p.ID}]; j != nil && j.Topic == e.Topic() {
 			j.Resent++
 			return j
 		}
 	}
-	j := &Journey{Topic: p.Topic, Payload: p.Payload, Sender: e.Client, SentSeq: e.Seq, SentAt: e.At,
+	j := &Journey{Topic: e.Topic(), Payload: p.Payload, Sender: e.Client, Role: e.Role, SentSeq: e.Seq, SentAt: e.At,
 		QoS: p.QoS, Retain: p.Retain, id: p.ID, conn: e.Conn}
 	if p.QoS == 0 {
 		j.Done = e.At
 	} else {
 		js.acks[ackKey{e.Client, p.ID}] = j
 	}
-	k := key(p.Topic, p.Payload)
+	js.opens(j, e.At)
+	js.keep(j)
+	return j
+}
+
+// opens lets the journey's message arrive.
+func (js *Journeys) opens(j *Journey, now time.Time) {
+	k := key(j.Topic, j.Payload)
 	a := js.open[k]
 	if a == nil {
 		a = &alike{}
 		js.open[k] = a
 	}
-	a.fresh(e.At)
+	a.fresh(now)
 	a.all = append(a.all, j)
-	js.keep(j)
-	return j
 }
 
 func (js *Journeys) keep(j *Journey) {
@@ -284,15 +339,17 @@ func (js *Journeys) keep(j *Journey) {
 }
 
 func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
-	hop := Hop{Client: e.Client, Seq: e.Seq, At: e.At, QoS: p.QoS, Retain: p.Retain}
-	hop.Copy = p.Retain && !js.rap[e.Client]
+	name := e.Topic()
+	hop := Hop{Client: e.Client, Seq: e.Seq, At: e.At, QoS: p.QoS, Retain: p.Retain, Copy: e.Meaning.Copied()}
 	if !hop.Copy {
-		k := key(p.Topic, p.Payload)
+		k := key(name, p.Payload)
 		if a := js.open[k]; a != nil {
 			a.fresh(e.At)
-			if j := a.arrive(e.Client, p.QoS, js.since[e.Client]); j != nil {
+			if j := a.arrive(e.Client, p.QoS, js.since[e.Client].seq); j != nil {
 				hop.Delay = e.At.Sub(j.SentAt)
-				js.judge(&hop, p.Topic, j.QoS)
+				if hop.judge(&e.Meaning, j.QoS); j.Will {
+					hop.Delay = 0 // when the broker published it is not seen
+				}
 				j.Hops = append(j.Hops, hop)
 				return j
 			}
@@ -300,17 +357,25 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 				delete(js.open, k)
 			}
 		}
+		if w := js.willOf(name, p, e.At); w != nil && p.QoS <= w.QoS {
+			js.revoke(w.client)
+			hop.judge(&e.Meaning, w.QoS)
+			j := &Journey{Topic: name, Payload: p.Payload, Sender: w.client, Role: w.role, Will: true, SentAt: e.At, Done: e.At, QoS: w.QoS, Retain: w.Retain, Hops: []Hop{hop}}
+			js.opens(j, e.At)
+			js.keep(j)
+			return j
+		}
 	}
 	// Another receiver may just have got the same message of the same unknown sender.
 	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50; i-- {
 		j := js.all[i]
-		if j.Sender == "" && j.Topic == p.Topic && string(j.Payload) == string(p.Payload) &&
+		if j.Sender == "" && j.Topic == name && string(j.Payload) == string(p.Payload) &&
 			!j.reached(e.Client) && j.Hops[0].Copy == hop.Copy && e.At.Sub(j.SentAt) < time.Second {
 			j.Hops = append(j.Hops, hop)
 			return j
 		}
 	}
-	j := &Journey{Topic: p.Topic, Payload: p.Payload, SentAt: e.At, QoS: p.QoS, Retain: p.Retain, Hops: []Hop{hop}}
+	j := &Journey{Topic: name, Payload: p.Payload, SentAt: e.At, QoS: p.QoS, Retain: p.Retain, Hops: []Hop{hop}}
 	js.keep(j)
 	return j
 }
@@ -337,7 +402,3 @@ func (js *Journeys) completed(e *Event, id uint16) *Journey {
 	delete(js.acks, k)
 	return j
 }
-
-// KeepsRetain tells whether the client's subscriptions keep the publisher's retain flag
-// (retain as published, 5.0 §3.8.3.1).
-func (js *Journeys) KeepsRetain(client string) bool { return js.rap[client] }

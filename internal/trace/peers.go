@@ -16,7 +16,7 @@ import (
 // first packet came, and again with gone when such a connection has ended. sighted is told,
 // for people, who came, left or was refused. Both may be nil.
 func RecordPeers(broker string, log *Log, ours func(address string, gone bool) bool, sighted func(what, text string)) *standin.Hooks {
-	r := &peers{broker: broker, log: log, ours: ours, sighted: sighted, known: map[*standin.Peer]*peer{}, conns: map[string]int{}}
+	r := &peers{broker: broker, log: log, ours: ours, sighted: sighted, known: map[*standin.Peer]*peer{}, named: map[string]*Recorder{}}
 	return &standin.Hooks{Opened: r.opened, Received: r.received, Sent: r.sent, Ended: r.ended}
 }
 
@@ -28,13 +28,18 @@ type peers struct {
 
 	mu    sync.Mutex
 	known map[*standin.Peer]*peer
-	conns map[string]int // connections so far, by name
+	named map[string]*Recorder // by the name of the client
+	order []string             // of named, oldest first
 }
+
+// maxPeers is how many names of clients are remembered: whoever comes under ever new ones does not fill
+// the memory.
+const maxPeers = 20_000
 
 // peer is a connection of a stand-in.
 type peer struct {
-	name   string // "" until its first packet
-	conn   int
+	name   string    // "" until its first packet
+	rec    *Recorder // nil for one that is hidden
 	came   time.Time
 	hidden bool
 	in     bool
@@ -57,20 +62,27 @@ func (r *peers) of(p *standin.Peer) *peer {
 	if k.name == "" {
 		k.name = p.Address
 	}
-	k.hidden = r.ours != nil && r.ours(p.Address, false)
-	r.conns[k.name]++
-	k.conn = r.conns[k.name]
-	if !k.hidden {
-		r.log.Add(Event{At: k.came, Client: k.name, Role: RolePeer, Broker: r.broker, Conn: k.conn, Kind: Link, Version: p.Version, Link: client.LinkOpened, Text: p.Address + " at " + p.Listener})
+	if k.hidden = r.ours != nil && r.ours(p.Address, false); k.hidden {
+		return k
 	}
+	if k.rec = r.named[k.name]; k.rec == nil {
+		k.rec = NewRecorder(Source{Client: k.name, Role: RolePeer, Broker: r.broker}, r.log)
+		r.named[k.name] = k.rec
+		if r.order = append(r.order, k.name); len(r.order) > maxPeers {
+			delete(r.named, r.order[0])
+			r.order = r.order[1:]
+		}
+	}
+	k.rec.src.Version = p.Version // all events of a stand-in are recorded under r.mu
+	k.rec.Add(Event{At: k.came, Kind: Link, Link: client.LinkOpened, Text: p.Address + " at " + p.Listener})
 	return k
 }
 
 func (r *peers) add(p *standin.Peer, e Event) *peer {
 	k := r.of(p)
-	if !k.hidden {
-		e.At, e.Client, e.Role, e.Broker, e.Conn, e.Version = time.Now(), k.name, RolePeer, r.broker, k.conn, p.Version
-		r.log.Add(Redact(e))
+	if k.rec != nil {
+		k.rec.src.Version = p.Version
+		k.rec.Add(e)
 	}
 	return k
 }
@@ -84,10 +96,8 @@ func (r *peers) tell(k *peer, what, format string, args ...any) {
 func (r *peers) received(p *standin.Peer, pk packet.Packet, raw []byte, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	e := Event{Kind: Sent, Packet: pk, Raw: raw}
-	if err != nil {
-		e.Broken = err.Error()
-	}
+	e := received(pk, raw, err)
+	e.Kind = Sent // by the client
 	if k := r.add(p, e); err != nil {
 		r.tell(k, "broken", "%s at %s sent what it must not: %v", k.name, p.Address, err)
 	}
@@ -112,7 +122,7 @@ func (r *peers) sent(p *standin.Peer, pk packet.Packet, raw []byte) {
 func (r *peers) ended(p *standin.Peer, text string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	k := r.add(p, Event{Kind: Link, Link: client.LinkEnded, Text: text})
+	k := r.add(p, Event{Kind: Link, Link: client.LinkEnded, By: endedBy(p.End), Text: text})
 	if k.in {
 		r.tell(k, "left", "%s: %s", k.name, text)
 	}
@@ -120,4 +130,17 @@ func (r *peers) ended(p *standin.Peer, text string) {
 		r.ours(p.Address, true)
 	}
 	delete(r.known, p)
+}
+
+// endedBy tells who ended a stand-in's connection, as seen from the client: "us" is the client.
+func endedBy(end standin.Ending) client.Blame {
+	switch end {
+	case standin.EndedByClient:
+		return client.ByUs
+	case standin.EndedByStandIn:
+		return client.ByBroker
+	case standin.EndedByReset:
+		return client.ByReset
+	}
+	return client.ByUnknown
 }

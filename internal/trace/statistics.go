@@ -63,19 +63,18 @@ type ClientStatistics struct {
 type Statistics struct {
 	topics  map[string]*TopicStatistics
 	clients map[string]*ClientStatistics
-	rap     map[string]bool
 	last    time.Time
 }
 
 // NewStatistics returns empty statistics.
 func NewStatistics() *Statistics {
-	return &Statistics{topics: map[string]*TopicStatistics{}, clients: map[string]*ClientStatistics{}, rap: map[string]bool{}}
+	return &Statistics{topics: map[string]*TopicStatistics{}, clients: map[string]*ClientStatistics{}}
 }
 
-// Add takes in the next event.
+// Add takes in the next event. Hodstone's own looking is not counted; see [Event.Own].
 func (s *Statistics) Add(e *Event) {
 	s.last = e.At
-	if e.Client == "" {
+	if e.Client == "" || e.Own() {
 		return
 	}
 	c := s.client(e)
@@ -96,12 +95,13 @@ func (s *Statistics) Add(e *Event) {
 	case Received:
 		c.Received++
 		c.BytesIn += int64(len(e.Raw))
+	default: // what is held has not left, and what was lost never does
+		return
 	}
 	if e.Broken != "" {
 		c.Broken++
 	}
-	switch p := e.Packet.(type) {
-	case *packet.Publish:
+	if p := e.Publish(); p != nil {
 		if e.Kind == Sent {
 			c.Published++
 			c.publishTime.Add(e.At)
@@ -110,10 +110,6 @@ func (s *Statistics) Add(e *Event) {
 			c.getTime.Add(e.At)
 		}
 		s.message(e, p)
-	case *packet.Subscribe:
-		if len(p.Subscriptions) > 0 {
-			s.rap[e.Client] = p.Subscriptions[0].RetainAsPublished
-		}
 	}
 }
 
@@ -132,7 +128,10 @@ func (s *Statistics) client(e *Event) *ClientStatistics {
 }
 
 func (s *Statistics) message(e *Event, p *packet.Publish) {
-	name := p.Topic
+	name := e.Topic()
+	if name == "" {
+		return // under an alias that was never set
+	}
 	t := s.topics[name]
 	if t == nil && len(s.topics) >= maxTopics {
 		name = othersCalled
@@ -143,7 +142,7 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 		s.topics[name] = t
 	}
 	t.QoS, t.Retained, t.Last, t.LastSeq, t.Payload = p.QoS, p.Retain, e.At, e.Seq, p.Payload
-	if e.Kind == Received && p.Retain && !s.rap[e.Client] {
+	if e.Kind == Received && e.Meaning.Copied() {
 		t.Copies++
 		return
 	}

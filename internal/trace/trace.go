@@ -3,9 +3,11 @@
 package trace
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -21,6 +23,7 @@ const (
 	RoleDevice   Role = "device"   // a simulated device
 	RoleObserver Role = "observer" // Hodstone's own eyes
 	RoleCheck    Role = "check"    // a check's client
+	RoleProbe    Role = "probe"    // a client of reach or of the rights, which only looks
 	RolePeer     Role = "peer"     // a client of a stand-in's that is not ours
 	RoleLog      Role = "log"      // no client: a log or console that is followed
 )
@@ -35,6 +38,8 @@ const (
 	Link                     // the connection opened, froze, ended
 	Line                     // a line of a log or console that is followed; Text holds it
 	Gap                      // events are missing here; Missed tells how many
+	Held                     // a packet that the link keeps back: it is frozen or slowed
+	Lost                     // a packet that the link kept back until it ended: it never left
 )
 
 // Event is one thing that happened at one client. Events are never changed.
@@ -54,8 +59,11 @@ type Event struct {
 	Packet  packet.Packet // nil where the bytes are no packet
 	Raw     []byte        // secrets in it are masked at equal length
 	Broken  string        // the rule that the bytes break, if any
+	Meaning Meaning       // of a PUBLISH to the client's session
 
 	Link client.LinkEvent
+	// By is who ended the connection, for [client.LinkEnded], as far as that can be told.
+	By   client.Blame
 	Text string // for link events: an address, or why it ended
 
 	Missed uint64 // for gaps
@@ -79,6 +87,38 @@ type Reader interface {
 func (e *Event) Publish() *packet.Publish {
 	p, _ := e.Packet.(*packet.Publish)
 	return p
+}
+
+// Topic returns the topic name of the PUBLISH that the event carries, with an alias resolved; "" where it
+// is unknown.
+func (e *Event) Topic() string {
+	if p := e.Publish(); p != nil {
+		return cmp.Or(e.Meaning.Topic, p.Topic)
+	}
+	return ""
+}
+
+// OwnTopics begin the topics of Hodstone's own looking: checks, reach, the observer's trial of the retain
+// flag. No contract covers them.
+const OwnTopics = "hodstone"
+
+// OwnTopic tells whether a topic belongs to Hodstone's own looking.
+func OwnTopic(name string) bool {
+	first, _, deeper := strings.Cut(strings.TrimPrefix(name, "/"), "/")
+	return first == OwnTopics && deeper || strings.HasPrefix(first, OwnTopics+"-")
+}
+
+// Own tells whether the event is Hodstone's own looking: all that checks and probes do, what goes over on
+// their topics, and all of an observer's packets but messages. It is no traffic of the site.
+func (e *Event) Own() bool {
+	switch e.Role {
+	case RoleCheck, RoleProbe:
+		return true
+	}
+	if p := e.Publish(); p != nil {
+		return OwnTopic(e.Topic())
+	}
+	return e.Role == RoleObserver && (e.Packet != nil || e.Kind == Link && e.Link == client.LinkOpened)
 }
 
 // Log keeps the last events. Adding never waits for a reader; a reader that
@@ -182,52 +222,6 @@ func (l *Log) Wait(ctx context.Context, seq uint64) error {
 	}
 }
 
-// Source says whose events a client's hooks record.
-type Source struct {
-	Client  string
-	Role    Role
-	Broker  string
-	Version packet.Version
-}
-
-// Record returns the hooks that turn what a client does into events of the logs.
-func Record(src Source, logs ...*Log) client.Hooks {
-	var mu sync.Mutex // link events and packets may come from two goroutines
-	conn := 0
-	add := func(e Event) {
-		e.At, e.Client, e.Role, e.Broker, e.Version = time.Now(), src.Client, src.Role, src.Broker, src.Version
-		mu.Lock()
-		defer mu.Unlock()
-		if e.Link == client.LinkOpened {
-			conn++
-		}
-		e.Conn = conn
-		for _, l := range logs {
-			l.Add(e)
-		}
-	}
-	return client.Hooks{
-		Sent: func(p packet.Packet, raw []byte) {
-			e := Event{Kind: Sent, Packet: p, Raw: raw}
-			if p == nil { // raw bytes: say what they are, as far as that can be told
-				var err error
-				if e.Packet, err = packet.Decode(slices.Clone(raw), src.Version, packet.Lenient); err != nil {
-					e.Broken = err.Error()
-				}
-			}
-			add(Redact(e))
-		},
-		Received: func(p packet.Packet, raw []byte, err error) {
-			e := Event{Kind: Received, Packet: p, Raw: raw}
-			if err != nil {
-				e.Broken = err.Error()
-			}
-			add(Redact(e))
-		},
-		Link: func(l client.LinkEvent, text string) { add(Event{Kind: Link, Link: l, Text: text}) },
-	}
-}
-
 // Redact masks passwords and authentication data in the event, at equal length, so
 // that no reader can show them.
 func Redact(e Event) Event {
@@ -263,7 +257,7 @@ func Redact(e Event) Event {
 func (e *Event) Describe() string {
 	switch p := e.Packet.(type) {
 	case *packet.Publish:
-		s := fmt.Sprintf("PUBLISH %s QoS %d", p.Topic, p.QoS)
+		s := fmt.Sprintf("PUBLISH %s QoS %d", e.Topic(), p.QoS)
 		if p.Retain {
 			s += " retain"
 		}

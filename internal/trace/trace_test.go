@@ -11,6 +11,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	faults "hodstone/internal/mqtt/standin/fault"
 	"hodstone/internal/trace"
 )
 
@@ -155,7 +156,7 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			o := standin.Options{Anonymous: true}
 			if fault != "" {
-				o.Faults = []string{fault}
+				o.Faults, _ = faults.Set(fault)
 			}
 			s, _ := standin.New(o)
 			defer s.Close()

@@ -237,7 +237,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("enter")
 	x.await("has not run yet: r runs all checks")
 	x.key("o")
-	x.await("✓ 2 kept", "CONNACK 0 after")
+	x.await("✓ 3 kept", "CONNACK 0 three times")
 	x.key("enter")
 	x.await("evidence: ", "CONNECT with everything in order", "subject")
 	x.key("esc")

@@ -135,7 +135,7 @@ func TestTheWireFromAllSides(t *testing.T) {
 		x.key("backspace")
 	}
 	x.typed("connects.pdf")
-	x.await("connects.pdf written: 8 events")
+	x.await("connects.pdf written: 7 events")
 	x.key("enter")
 	x.await("CONNECT", "client identifier")
 	x.key("esc")

@@ -23,44 +23,44 @@ func (b *Bench) analyse() {
 			break
 		}
 		from += uint64(len(events)) + missed
-		b.mu.Lock()
+		b.obs.mu.Lock()
 		for i := range events {
-			b.journeys.Add(&events[i])
-			b.statistics.Add(&events[i])
+			b.obs.journeys.Add(&events[i])
+			b.obs.statistics.Add(&events[i])
 		}
-		b.analysed = float64(from-1) / float64(end-1)
-		b.mu.Unlock()
+		b.obs.analysed = float64(from-1) / float64(end-1)
+		b.obs.mu.Unlock()
 	}
-	b.mu.Lock()
-	b.analysed = 1
-	b.mu.Unlock()
+	b.obs.mu.Lock()
+	b.obs.analysed = 1
+	b.obs.mu.Unlock()
 }
 
 // Analysed tells how much of a record the journeys and statistics cover, from 0 to 1; it
 // is 1 for a bench at work.
 func (b *Bench) Analysed() float64 {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.analysed
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	return b.obs.analysed
 }
 
 // Statistics returns what was counted: by topic and by client.
 func (b *Bench) Statistics() (topics []trace.TopicStatistics, clients []trace.ClientStatistics) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
 	now := time.Now()
 	if b.Record != nil {
-		now = b.statistics.Last()
+		now = b.obs.statistics.Last()
 	}
-	return b.statistics.Topics(now), b.statistics.Clients(now)
+	return b.obs.statistics.Topics(now), b.obs.statistics.Clients(now)
 }
 
 // Journeys returns the journeys from the newest back, as copies, that fit, at most limit.
 func (b *Bench) Journeys(limit int, fits func(*trace.Journey) bool) []trace.Journey {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
 	var out []trace.Journey
-	all := b.journeys.All()
+	all := b.obs.journeys.All()
 	for i := len(all) - 1; i >= 0 && len(out) < limit; i-- {
 		if fits == nil || fits(all[i]) {
 			j := *all[i]

@@ -5,14 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"hodstone/internal/contract"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/proof"
 	"hodstone/internal/reach"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
@@ -36,9 +36,14 @@ type observer struct {
 	b      *Bench
 	broker *workspace.Broker
 	client *client.Client
+	rec    *trace.Recorder
 	id     string        // its client identifier
 	ready  chan struct{} // closed when it first watches
+	nudge  chan struct{} // capacity 1: show that the link stands
 	leave  func()        // ends one that only stays in; nil for one that watches
+	trial  chan bool     // capacity 1: the retain flag of the trial message, when it comes back
+	tried  atomic.Pointer[string]
+	entry  int // connections so far; of the running goroutine
 
 	mu  sync.Mutex
 	in  bool
@@ -47,34 +52,47 @@ type observer struct {
 
 // newObserver makes the client of a broker; listener is the way it goes, "" for the first.
 func newObserver(b *Bench, br *workspace.Broker, listener string) *observer {
-	o := &observer{b: b, broker: br, ready: make(chan struct{})}
+	o := &observer{b: b, broker: br, ready: make(chan struct{}), nudge: make(chan struct{}, 1), trial: make(chan bool, 1)}
 	name := "observer"
 	if br != b.Workspace.Broker("") {
 		name += "-" + br.Name
 	}
-	connect := packet.Connect{ClientID: client.NewID(), CleanStart: true, KeepAlive: observerKeepAlive}
+	connect := packet.Connect{ClientID: br.OwnID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
 	o.id = connect.ClientID
-	opt := client.Options{Dial: b.dialer(br.Name, listener, login), Version: br.Version, Connect: connect,
-		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)}
+	o.rec = trace.NewRecorder(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)
+	opt := client.Options{Dial: b.dialer(br.Name, listener, login), Version: br.Version, Connect: connect, Hooks: o.rec.Hooks(), Message: o.message}
 	login.Apply(&opt)
 	o.client = client.New(opt)
 	return o
 }
 
+// message sees whether the trial message has come back.
+func (o *observer) message(p *packet.Publish) {
+	if name := o.tried.Load(); name != nil && p.Topic == *name && len(p.Payload) > 0 {
+		select {
+		case o.trial <- p.Retain:
+		default:
+		}
+	}
+}
+
 func (o *observer) run(ctx context.Context) {
 	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(o.b.opt.Seed, 99))}
 	for ctx.Err() == nil {
+		start := time.Now()
 		err := o.enter(ctx)
 		if err == nil {
-			backoff.Reset()
+			start = time.Now()
 			o.set(true, "")
 			o.b.wg.Go(func() { o.ping(ctx) })
 			select {
 			case <-o.client.Done():
-				err = o.client.Ended()
+				err = backoff.Ended(o.client.Ended(), time.Since(start), o.id)
 			case <-ctx.Done():
 			}
+		} else if ended := o.client.Ended(); ended != nil && !o.client.Connected() && errors.Is(err, ended) {
+			err = backoff.Ended(ended, time.Since(start), o.id)
 		}
 		if ctx.Err() != nil {
 			break
@@ -118,60 +136,186 @@ func (o *observer) state() BrokerState {
 	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why, Plain: o.broker.StandIn == nil && reach.PlainPassword(&t)}
 }
 
-// enter connects and, unless the observer only stays in, subscribes to everything. In version 5 it subscribes twice: first for
-// the stored messages, which then carry retain flag 1; then, when those have come, with
-// retain as published, so that the publisher's flag can be seen on live messages. The first
-// is at QoS 0, so that no window of unacknowledged messages holds stored ones back.
+// enter connects and, unless the observer only stays in, subscribes to all that it may read. In version 5 it
+// does so twice: first for the stored messages, which then carry retain flag 1, at QoS 0, so that no window of
+// unacknowledged messages holds them back; then, when those have come, with retain as published, so that the
+// publisher's flag can be seen on live messages. The second subscription is made under another filter, or after
+// the first was taken back: there are brokers that keep the options of the first. That the flag comes through,
+// and that the login may read everything, is tried with a message of our own.
 func (o *observer) enter(ctx context.Context) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, observerTimeout, fmt.Errorf("no answer within %s", observerTimeout))
 	defer cancel()
-	if _, err := o.client.Connect(ctx); err != nil {
+	ack, err := o.client.Connect(ctx)
+	if err != nil {
 		return err
 	}
 	if o.leave != nil {
 		return nil
 	}
-	filters := []string{"#"}
-	subscribe := func(change func(*packet.Subscription)) error {
+	v5 := o.broker.Version == packet.V5
+	see := &eyes{}
+	greeted := packet.Subscription{QoS: 2}
+	if v5 {
+		greeted.QoS = 0
+	}
+	filters, refused, err := o.subscribe(ctx, []string{"#"}, greeted)
+	if err != nil {
+		return err
+	}
+	everything := len(filters) > 0
+	if !everything { // not everything may be read: then what the contract names
+		why := refused[0].why
+		var named []string
+		for _, c := range o.b.Workspace.Contract.Clauses {
+			if f := c.Topic.Filter(); !slices.Contains(named, f) {
+				named = append(named, f)
+			}
+		}
+		if filters, refused, err = o.subscribe(ctx, named, greeted); err != nil {
+			return err
+		}
+		if len(filters) == 0 {
+			return fmt.Errorf("the subscription to # was refused: %s", why)
+		}
+		for _, r := range refused {
+			see.refused = append(see.refused, r.filter)
+		}
+	}
+	if v5 {
+		if _, err := o.client.Ping(ctx); err != nil {
+			return err
+		}
+		if err := o.keepFlag(ctx, filters, everything); err != nil {
+			return err
+		}
+	}
+	see.filters = filters
+	if everything {
+		mayStore := ack.Properties.IntOr(packet.RetainAvailable, 1) == 1
+		came, flag := o.try(ctx, v5 && mayStore)
+		if see.flag = came && flag; came {
+			see.filters = nil
+		} else {
+			see.filters = []string{}
+		}
+	}
+	o.b.obs.mu.Lock()
+	o.b.obs.eyes[o.broker.Name] = see
+	o.b.obs.mu.Unlock()
+	if !o.client.Connected() {
+		return o.client.Ended()
+	}
+	o.rec.Add(trace.Event{Kind: trace.Link, Link: client.Watching, Text: "watches " + list(filters, 3)})
+	return nil
+}
+
+// refusal is a filter that was not granted.
+type refusal struct{ filter, why string }
+
+// filtersAtOnce is how many filters go into one SUBSCRIBE.
+const filtersAtOnce = 50
+
+// subscribe subscribes to filters with the options, and tells which were granted and which were not.
+func (o *observer) subscribe(ctx context.Context, filters []string, like packet.Subscription) (granted []string, refused []refusal, err error) {
+	for some := range slices.Chunk(filters, filtersAtOnce) {
 		var subs []packet.Subscription
-		for _, f := range filters {
-			s := packet.Subscription{Filter: f, QoS: 2}
-			change(&s)
+		for _, f := range some {
+			s := like
+			s.Filter = f
 			subs = append(subs, s)
 		}
 		ack, err := o.client.Subscribe(ctx, subs)
-		if err != nil {
-			return err
+		var limit *client.LimitError
+		switch {
+		case errors.As(err, &limit): // the broker said before that it takes none such
+			for _, f := range some {
+				refused = append(refused, refusal{f, limit.Error()})
+			}
+			continue
+		case err != nil:
+			return nil, nil, err
 		}
 		for i, c := range ack.Codes {
 			if c > 2 {
-				return fmt.Errorf("the subscription to %s was refused: %s", filters[i], c.In(packet.SUBACK, o.broker.Version))
+				refused = append(refused, refusal{some[i], c.In(packet.SUBACK, o.broker.Version)})
+			} else {
+				granted = append(granted, some[i])
 			}
 		}
-		return nil
 	}
-	stored := func(s *packet.Subscription) {
-		if o.broker.Version == packet.V5 {
-			s.QoS = 0
-		}
-	}
-	if err := subscribe(stored); err != nil {
-		// Not everything may be read: then what the contract names.
-		filters = nil
-		for _, c := range o.b.Workspace.Contract.Clauses {
-			filters = append(filters, c.Topic.Filter())
-		}
-		if len(filters) == 0 || subscribe(stored) != nil {
+	return granted, refused, nil
+}
+
+// everyTopic matches what # matches, and is another filter.
+const everyTopic = "+/#"
+
+// keepFlag replaces the subscriptions by such that keep the publisher's retain flag (5.0 §3.8.3.1).
+func (o *observer) keepFlag(ctx context.Context, filters []string, everything bool) error {
+	live := packet.Subscription{QoS: 2, RetainAsPublished: true, RetainHandling: packet.RetainDontSend}
+	if everything {
+		granted, _, err := o.subscribe(ctx, []string{everyTopic}, live)
+		if err != nil {
 			return err
 		}
+		if _, err := o.client.Unsubscribe(ctx, "#"); err != nil || len(granted) > 0 {
+			return err
+		}
+	} else {
+		for some := range slices.Chunk(filters, filtersAtOnce) {
+			if _, err := o.client.Unsubscribe(ctx, some...); err != nil {
+				return err
+			}
+		}
 	}
-	if o.broker.Version != packet.V5 {
-		return nil
+	granted, refused, err := o.subscribe(ctx, filters, live)
+	if err == nil && len(granted) == 0 {
+		err = fmt.Errorf("the subscription to %s was refused: %s", refused[0].filter, refused[0].why)
 	}
-	if _, err := o.client.Ping(ctx); err != nil {
-		return err
+	return err
+}
+
+// The times of the trial message. A broker that never passes it on is not waited for long at every return.
+const (
+	trialTime    = 2 * time.Second
+	trialAgain   = 300 * time.Millisecond
+	trialExpires = 10 // seconds: should we be gone before it is cleared
+)
+
+// try publishes a message under a name that no right can be meant for, and tells whether it came back and with
+// which retain flag. It clears what it stored.
+func (o *observer) try(ctx context.Context, store bool) (came, flag bool) {
+	wait := trialTime
+	if o.entry++; o.entry > 1 {
+		wait = trialAgain
 	}
-	return subscribe(func(s *packet.Subscription) { s.RetainAsPublished, s.RetainHandling = true, packet.RetainDontSend })
+	o.b.obs.mu.Lock()
+	if before := o.b.obs.eyes[o.broker.Name]; before != nil && before.filters == nil {
+		wait = trialTime // it came the last time
+	}
+	o.b.obs.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	name := reach.OwnRoot + strings.TrimPrefix(client.NewID(), trace.OwnTopics) + "/flag"
+	o.tried.Store(&name)
+	defer o.tried.Store(nil)
+	m := packet.Publish{Topic: name, Payload: []byte("flag?"), Retain: store}
+	if store {
+		m.Properties = packet.Properties{packet.Int(packet.MessageExpiry, trialExpires)}
+	}
+	if _, err := o.client.Start(m); err != nil {
+		return false, false
+	}
+	select {
+	case flag = <-o.trial:
+		came = true
+	case <-ctx.Done():
+	case <-o.client.Done():
+		return false, false
+	}
+	if store {
+		o.client.Start(packet.Publish{Topic: name, Retain: true})
+	}
+	return came, flag && store
 }
 
 func (o *observer) send(ctx context.Context, m Message) error {
@@ -185,212 +329,4 @@ func (o *observer) send(ctx context.Context, m Message) error {
 		return fmt.Errorf("the broker did not take it: %s", code.In(packet.PUBACK, o.broker.Version))
 	}
 	return err
-}
-
-// OfChecks tells whether a topic belongs to Hodstone's own checks, which no contract covers.
-func OfChecks(topic string) bool {
-	first, _, _ := strings.Cut(strings.TrimPrefix(topic, "/"), "/")
-	return first == proof.TopicRoot && topic != first || strings.HasPrefix(first, reach.OwnRoot)
-}
-
-// watch is the one reader that follows journeys and judges messages. It looks at once when
-// something comes, but not more often than every [watchEvery].
-func (b *Bench) watch() {
-	next := uint64(1)
-	granted := map[string]packet.QoS{}
-	room := make([]trace.Event, 2000)
-	timer := time.NewTimer(0)
-	defer timer.Stop()
-	for b.ctx.Err() == nil {
-		n, missed := b.Log.ReadInto(next, room)
-		events := room[:n]
-		next += uint64(n) + missed
-		b.mu.Lock()
-		b.missed += missed
-		for i := range events {
-			b.take(&events[i], granted)
-		}
-		if n < len(room) {
-			b.judge.Tick(time.Now())
-		}
-		b.mu.Unlock()
-		if n == len(room) {
-			continue
-		}
-		timer.Reset(watchEvery)
-		select {
-		case <-timer.C:
-		case <-b.ctx.Done():
-			return
-		}
-		wait, stop := context.WithTimeout(b.ctx, tickEvery)
-		b.Log.Wait(wait, next)
-		stop()
-	}
-}
-
-// take follows one event; b.mu is held.
-func (b *Bench) take(e *trace.Event, granted map[string]packet.QoS) {
-	j := b.journeys.Add(e)
-	b.statistics.Add(e)
-	b.monitor.Add(e)
-	if a, ok := e.Packet.(*packet.Suback); ok && len(a.Codes) > 0 {
-		granted[e.Client] = packet.QoS(a.Codes[0] & 3)
-	}
-	m := e.Publish()
-	if m == nil {
-		return
-	}
-	b.traffic.Add(e.At)
-	if e.Role != trace.RoleObserver || e.Kind != trace.Received || j == nil || OfChecks(m.Topic) {
-		return
-	}
-	hop := j.Hops[len(j.Hops)-1]
-	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: granted[e.Client],
-		Retain: m.Retain, RetainKnown: !hop.Copy && b.journeys.KeepsRetain(e.Client), Copy: hop.Copy, Sender: j.Sender}
-	b.findings[e.Seq%traceLength] = numbered{e.Seq, Finding{b.judge.Message(msg), j.Sender}}
-}
-
-// numbered is a finding about the event with the number.
-type numbered struct {
-	seq uint64
-	Finding
-}
-
-// Snapshot is what was seen, at a moment.
-type Snapshot struct {
-	At       time.Time
-	Started  time.Time
-	Cells    []contract.Cell
-	Strays   []contract.Stray
-	Breaches []contract.Breach // the latest, oldest first
-	Total    int               // breaches in all
-	Missed   uint64            // events that came faster than they could be judged
-}
-
-// Snapshot returns what was seen up to now.
-func (b *Bench) Snapshot() Snapshot {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	now := time.Now()
-	s := Snapshot{At: now, Started: b.started, Cells: b.judge.Cells(), Strays: b.judge.Strays(), Missed: b.missed}
-	s.Breaches, s.Total = b.judge.Breaches()
-	return s
-}
-
-// Rate returns how many PUBLISH packets a second went over, either way, in the last
-// seconds.
-func (b *Bench) Rate() float64 {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.traffic.Rate(time.Now())
-}
-
-// Finding returns what the judge said of the observer's event with the number.
-func (b *Bench) Finding(seq uint64) (Finding, bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.findings == nil {
-		return Finding{}, false
-	}
-	f := &b.findings[seq%traceLength]
-	return f.Finding, f.seq == seq && seq != 0
-}
-
-// Journey returns the journey that the event with the number belongs to, as a copy.
-func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	all := b.journeys.All()
-	for i := len(all) - 1; i >= 0; i-- {
-		found := all[i].SentSeq == seq
-		for _, h := range all[i].Hops {
-			found = found || h.Seq == seq
-		}
-		if found {
-			j := *all[i]
-			j.Hops = append([]trace.Hop(nil), j.Hops...)
-			return j, true
-		}
-	}
-	return trace.Journey{}, false
-}
-
-// ProofState is the latest proof, finished or under way.
-type ProofState struct {
-	Target  proof.Target
-	Started time.Time // zero before the first
-	Running bool
-	Total   int
-	Now     map[string]bool // checks under way, as NAME/VERSION
-	Results []proof.Result  // as they came; in the catalogue's order at the end
-	Took    time.Duration
-	Err     error // why it could not begin
-}
-
-// StartProof runs checks in the background; one proof at a time.
-func (b *Bench) StartProof(where string, o proof.Options) error {
-	t, err := b.Target(where)
-	if err != nil {
-		return err
-	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.proof.Running {
-		return errors.New("a proof is under way: stop it first")
-	}
-	if o.Checks == nil {
-		o.Checks = proof.Checks()
-	}
-	if o.Versions == nil {
-		o.Versions = []packet.Version{packet.V311, packet.V5}
-	}
-	ctx, cancel := context.WithCancel(b.ctx)
-	b.cancel = cancel
-	b.proof = ProofState{Target: t, Started: time.Now(), Running: true, Total: len(o.Checks) * len(o.Versions), Now: map[string]bool{}}
-	key := func(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
-	o.Started = func(c *proof.Check, v packet.Version) {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		b.proof.Now[key(c, v)] = true
-	}
-	o.Done = func(r proof.Result) {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		delete(b.proof.Now, key(r.Check, r.Version))
-		b.proof.Results = append(b.proof.Results, r)
-	}
-	b.wg.Go(func() {
-		defer cancel()
-		p, err := proof.Run(ctx, t, o)
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		b.proof.Running, b.proof.Err = false, err
-		if err == nil {
-			b.proof.Results, b.proof.Took = p.Results, p.Took
-		}
-	})
-	return nil
-}
-
-// StopProof ends a running proof; what is left is undecided.
-func (b *Bench) StopProof() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.cancel != nil {
-		b.cancel()
-	}
-}
-
-// Proof returns the latest proof as it stands.
-func (b *Bench) Proof() ProofState {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	s := b.proof
-	s.Results = append([]proof.Result(nil), s.Results...)
-	s.Now = map[string]bool{}
-	for k := range b.proof.Now {
-		s.Now[k] = true
-	}
-	return s
 }

@@ -23,6 +23,7 @@ import (
 const (
 	pingEvery  = 2 * time.Second // a loss shows within this and a keep alive
 	editsEvery = time.Second
+	nudgeEvery = 300 * time.Millisecond // an observer shows that it sees, at most
 )
 
 // ReachState is how one way in stands.
@@ -76,6 +77,9 @@ func (b *Bench) findTargets(w *workspace.Workspace) []reach.Target {
 		for i, l := range ways {
 			t := reach.Target{Name: br.Name + "/" + l.Name, URL: l.URL, CAs: l.CA, ServerName: l.ServerName, Login: w.Login(br.Login),
 				Anonymous: br.Anonymous, Versions: versionsOf(w, br), Intrusive: br.Intrusive, Accepted: br.Accepted, StandIn: br.StandIn != nil, Line: l.Line}
+			if br.ClientID != "" {
+				t.ClientID = br.OwnID()
+			}
 			if br.StandIn != nil {
 				if b.standins[br.Name] == nil {
 					t.Prior = "this stand-in is new in the file: it starts when the workspace is opened again"
@@ -161,7 +165,7 @@ func deviceLogins(w *workspace.Workspace, br *workspace.Broker) (out []*workspac
 
 // settingsOf sums up what a result depends on, as a hash, for there are secrets in it.
 func settingsOf(t reach.Target) string {
-	s := fmt.Sprint(t.URL, t.ServerName, t.Versions, t.ClientID, t.Prior, t.Accepted)
+	s := fmt.Sprint(t.URL, t.ServerName, t.Versions, t.Prior, t.Accepted)
 	if t.Anonymous != nil {
 		s += fmt.Sprint(*t.Anonymous)
 	}
@@ -384,9 +388,9 @@ func (b *Bench) follow(name string) {
 
 // Stays returns how the observers stay in at their brokers.
 func (b *Bench) Stays() []reach.Stay {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.monitor.Stays()
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	return b.obs.monitor.Stays()
 }
 
 // Drop ends the observer's link at a broker on purpose, to see how soon that is noticed and
@@ -434,7 +438,9 @@ func (b *Bench) Leave(broker string) error {
 		if o.leave == nil {
 			return fmt.Errorf("the observer at %s watches the contract: it stays", broker)
 		}
-		b.monitor.Leave(broker)
+		b.obs.mu.Lock()
+		b.obs.monitor.Leave(broker)
+		b.obs.mu.Unlock()
 		o.leave()
 		b.observers = slices.Delete(b.observers, i, i+1)
 		return nil
@@ -451,9 +457,9 @@ func (o *observer) drop(how string) error {
 	if how == "throw out" && s == nil {
 		return errors.New("only a stand-in lets its clients be thrown out; on another's broker do it there")
 	}
-	o.b.mu.Lock()
-	o.b.monitor.Purpose(o.broker.Name, how, time.Now())
-	o.b.mu.Unlock()
+	o.b.obs.mu.Lock()
+	o.b.obs.monitor.Purpose(o.broker.Name, how, time.Now())
+	o.b.obs.mu.Unlock()
 	err := fmt.Errorf("a link is dropped by \"cut\", \"freeze\" or \"throw out\", not by %q", how)
 	switch how {
 	case "throw out":
@@ -466,9 +472,9 @@ func (o *observer) drop(how string) error {
 		err = o.client.Pull()
 	}
 	if err != nil { // what was meant did not happen
-		o.b.mu.Lock()
-		o.b.monitor.Withdraw(o.broker.Name)
-		o.b.mu.Unlock()
+		o.b.obs.mu.Lock()
+		o.b.obs.monitor.Withdraw(o.broker.Name)
+		o.b.obs.mu.Unlock()
 	}
 	return err
 }
@@ -477,13 +483,21 @@ func (o *observer) drop(how string) error {
 func (o *observer) ping(ctx context.Context) {
 	tick := time.NewTicker(pingEvery)
 	defer tick.Stop()
+	var last time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-o.client.Done():
 			return
+		case <-o.nudge:
+			if time.Since(last) < nudgeEvery {
+				continue
+			}
+			last = time.Now()
+			o.client.AskPing()
 		case <-tick.C:
+			last = time.Now()
 			wait, cancel := context.WithTimeout(ctx, observerTimeout)
 			o.client.Ping(wait)
 			cancel()

@@ -21,9 +21,9 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
-	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
 	"hodstone/internal/proof"
 	"hodstone/internal/reach"
 	"hodstone/internal/record"
@@ -88,25 +88,12 @@ type Bench struct {
 	dialled   sync.Map         // the local addresses of our own links to stand-ins
 	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
-	mu         sync.Mutex // guards what follows
-	judge      *contract.Judge
-	journeys   *trace.Journeys
-	statistics *trace.Statistics
-	analysed   float64    // of a record
-	findings   []numbered // by the event's number, modulo the length of the trace
-	missed     uint64
-	traffic    meter.Meter // PUBLISH packets, either way
-	proof      ProofState
-	cancel     context.CancelFunc // of the running proof
-	reach      reaching
-	trust      trusting
-	monitor    *reach.Monitor
-}
+	obs  observing
+	prov proving
 
-// Finding is what the judge said of a message received by an observer.
-type Finding struct {
-	Judgement contract.Judgement
-	Sender    string // "" where unknown
+	mu    sync.Mutex // guards what follows
+	reach reaching
+	trust trusting
 }
 
 // New prepares the workbench and starts the stand-ins, so that addresses are known;
@@ -116,12 +103,12 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	if o.Seed == 0 {
 		o.Seed = mrand.Uint64()
 	}
-	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{},
-		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
+	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{}, started: time.Now()}
+	b.obs.init(w.Contract)
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
-	b.trust.surveys, b.monitor = map[string]*SurveyState{}, reach.NewMonitor()
+	b.trust.surveys = map[string]*SurveyState{}
 	b.ctx, b.stop = context.WithCancel(context.Background())
-	b.Events, b.findings = b.Log, make([]numbered, traceLength)
+	b.Events, b.obs.findings = b.Log, make([]numbered, traceLength)
 	for _, br := range w.Brokers {
 		for _, l := range br.Listeners {
 			b.urls[br.Name+"/"+l.Name] = l.URL
@@ -144,12 +131,12 @@ func Reopen(file *record.File) *Bench {
 		name = file.Path
 	}
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
-	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{},
-		judge: contract.NewJudge(w.Contract, time.Now()), journeys: trace.NewJourneys(journeyLength), statistics: trace.NewStatistics(), analysed: 1, started: time.Now()}
+	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{}, started: time.Now()}
+	b.obs.init(w.Contract)
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
-	b.trust.surveys, b.monitor = map[string]*SurveyState{}, reach.NewMonitor()
+	b.trust.surveys = map[string]*SurveyState{}
 	b.ctx, b.stop = context.WithCancel(context.Background())
-	b.analysed = 0
+	b.obs.analysed = 0
 	b.wg.Go(b.analyse)
 	return b
 }
@@ -174,7 +161,11 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 		logins = append(logins, standin.Login{Name: name, Username: l.Username, Password: l.Password.Reveal(), Token: l.Token.Reveal(),
 			Publish: r.Publish, Subscribe: r.Subscribe})
 	}
-	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Hooks: trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Sighted), Faults: append(append([]string(nil), br.StandIn.Faults...), b.opt.Faults...)})
+	faults, err := fault.Set(append(slices.Clone(br.StandIn.Faults), b.opt.Faults...)...)
+	if err != nil {
+		return err
+	}
+	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Hooks: trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Sighted), Faults: faults})
 	if err != nil {
 		return err
 	}
@@ -274,9 +265,7 @@ func (b *Bench) Start() {
 	if b.Record != nil {
 		return
 	}
-	b.mu.Lock()
-	b.judge = contract.NewJudge(b.Workspace.Contract, time.Now())
-	b.mu.Unlock()
+	b.started = time.Now()
 	gate := rate.NewLimiter(connectRate, 1)
 	used := map[string]bool{}
 	if first := b.Workspace.Broker(""); first != nil {
@@ -286,6 +275,7 @@ func (b *Bench) Start() {
 		used[kind.Broker] = true
 		for n := range max(1, kind.Count) {
 			login := b.Workspace.Login(workspace.FillIn(kind.Login, n+1))
+			b.obs.parties[device.Name(kind, n+1)] = kind.Plays
 			b.devices = append(b.devices, device.New(device.Options{Kind: kind, Number: n + 1, Contract: b.Workspace.Contract,
 				Dial: b.dialer(kind.Broker, kind.Listener, login), Login: login,
 				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Gate: gate, Seed: b.opt.Seed}))
@@ -294,6 +284,7 @@ func (b *Bench) Start() {
 	for _, br := range b.Workspace.Brokers {
 		if used[br.Name] {
 			o := newObserver(b, br, "")
+			b.obs.judge.Expect(br.Name, b.started) // nobody reads yet
 			b.mu.Lock()
 			b.observers = append(b.observers, o)
 			b.mu.Unlock()
@@ -390,7 +381,7 @@ func (b *Bench) Target(where string) (proof.Target, error) {
 	br := b.Workspace.Broker(broker)
 	login := b.Workspace.Login(br.Login)
 	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, URL: url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, l.Name, login),
-		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive}, nil
+		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive, ClientID: br.ClientID}, nil
 }
 
 // Device returns the device with the name, or nil.
@@ -442,9 +433,9 @@ type BrokerState struct {
 // Brokers returns the brokers that are watched.
 func (b *Bench) Brokers() []BrokerState {
 	var out []BrokerState
-	b.mu.Lock()
-	pings, silent := b.monitor.Pings(time.Now())
-	b.mu.Unlock()
+	b.obs.mu.Lock()
+	pings, silent := b.obs.monitor.Pings(time.Now())
+	b.obs.mu.Unlock()
 	for _, o := range b.present() {
 		s := o.state()
 		s.Ping, s.Silent = pings[s.Name], silent[s.Name]

@@ -36,6 +36,7 @@ var Shapes = []Shape{
 		{"anonymous", "boolean", false, "Whether clients without credentials are meant to get in. Without it the check login.anonymous is skipped."},
 		{"version", "version", false, "The protocol version of Hodstone's observer: 3.1, 3.1.1 or 5 (default)."},
 		{"accepted", "accepted", false, "What is left open on purpose. 'hodstone reach' lists it with the reason, and no longer counts it as a worry."},
+		{"client-id", "string", false, "The client identifiers of observer, reach and checks, {n} for a number, where the broker has a rule for them: \"s-{n}\"."},
 		{"intrusive", "string", false, "\"allowed\" lets checks run that throw clients out or fail logins on purpose."},
 	}},
 	{"accepted", "Doors that stay open on purpose, each with the reason.", []Key{

@@ -16,6 +16,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
 	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/payload"
 	"hodstone/internal/trust"
@@ -206,6 +207,12 @@ func (l *loader) broker(e entry) {
 	var known bool
 	b.Login, known = f["login"].known("login", l.loginNames())
 	ok = ok && known
+	if id := f["client-id"]; id.exists() {
+		if b.ClientID = id.str("client-id"); !strings.Contains(b.ClientID, "{n}") {
+			id.fail(`write one such as "s-{n}"`, "client-id %q has no {n}: all of Hodstone's clients would share it, and throw each other out", b.ClientID)
+			b.ClientID = ""
+		}
+	}
 	if a := f["accepted"]; a.exists() {
 		b.Accepted = map[string]string{}
 		af := a.fields("accepted", "what is accepted at broker "+e.key)
@@ -311,7 +318,7 @@ func (l *loader) standIn(n node) *StandIn {
 	}
 	for _, x := range f["faults"].list() {
 		name := x.str("fault")
-		if err := standin.CheckFault(name); err != nil {
+		if _, err := fault.Find(name); err != nil {
 			x.fail("", "%v", err)
 			continue
 		}
@@ -402,17 +409,15 @@ func (l *loader) contract(n node) {
 		}
 		c.Parameters[e.key] = p
 	}
-	sites := map[string]node{}
 	answers := map[string]node{}
 	for _, e := range f["clauses"].entries("clauses") {
 		if cl, cf := l.clause(e); cl != nil {
-			c.Clauses = append(c.Clauses, cl)
-			sites[cl.Name] = cf["topic"]
 			answers[cl.Name] = cf["answer"]
-			if a, b := c.Overlap(); a != nil {
-				sites[a.Name].fail("give one of them another topic, or narrow a parameter",
-					"duplicate topic: clause %s covers %s, and so does clause %s", a.Name, a.Topic, b.Name)
-				c.Clauses = c.Clauses[:len(c.Clauses)-1]
+			if other := c.Overlap(cl); other != nil {
+				cf["topic"].fail("give one of them another topic, or narrow a parameter",
+					"duplicate topic: clause %s covers %s, and so does clause %s", cl.Name, cl.Topic, other.Name)
+			} else {
+				c.Clauses = append(c.Clauses, cl)
 			}
 		}
 		if c.Clause(e.key) == nil {

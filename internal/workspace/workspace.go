@@ -9,9 +9,11 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"hodstone/internal/contract"
@@ -74,8 +76,19 @@ type Broker struct {
 	Anonymous *bool // nil: not said
 	Version   packet.Version
 	Intrusive bool
+	// ClientID is the pattern of Hodstone's own client identifiers there, {n} for a number: for brokers
+	// that have a rule. "" where there is none.
+	ClientID string
 	// Accepted are doors that stay open on purpose, with the reason; see [DoorAnonymous].
 	Accepted map[string]string
+}
+
+// OwnID makes up a client identifier for a client of Hodstone's own at the broker.
+func (b *Broker) OwnID() string {
+	if b.ClientID == "" {
+		return client.NewID()
+	}
+	return strings.ReplaceAll(b.ClientID, "{n}", fmt.Sprint(rand.IntN(900_000)+100_000))
 }
 
 // The doors that can be left open at a broker, and accepted with a reason: the keys of the

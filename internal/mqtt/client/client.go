@@ -23,15 +23,19 @@ import (
 // kept. Hooks are called while the client waits, so they must not block and must
 // not call the client.
 type Hooks struct {
-	// Sent is called just before a packet's bytes are written, by the goroutine that
-	// sends, in the order of the bytes. p is nil for raw bytes that are no packet.
+	// Sent is called just before a packet's bytes are written, in the order of the bytes: by the
+	// goroutine that sends, or, where the link held them back, by the one that lets them go. p is
+	// nil for raw bytes that are no packet.
 	Sent func(p packet.Packet, raw []byte)
+	// Held is called in place of Sent when the link is frozen or slowed, so that the bytes do not leave
+	// yet. Sent follows when they do, or Lost when the link ends before.
+	Held, Lost func(p packet.Packet, raw []byte)
 	// Received is called for each packet read, by the reading goroutine, before the
 	// client acts on it. err tells a broken rule; then p may be nil.
 	Received func(p packet.Packet, raw []byte, err error)
-	// Link is called when a connection opens, and when its state changes. The text is
-	// for people: an address, or why it ended.
-	Link func(e LinkEvent, text string)
+	// Link is called when a connection opens, and when its state changes. by tells who ended it, for
+	// [LinkEnded]. The text is for people: an address, or why it ended.
+	Link func(e LinkEvent, by Blame, text string)
 }
 
 // LinkEvent is what happened to a connection.
@@ -47,6 +51,9 @@ const (
 	// SessionLost tells that the broker no longer has the session that the client wanted
 	// to go on with, and which publications may be lost with it.
 	SessionLost LinkEvent = "session lost"
+	// Watching tells that an observer has subscribed and sees from now on. No client calls a hook with it;
+	// who observes adds it to the trace.
+	Watching LinkEvent = "watching"
 )
 
 // Options say how a client connects. The zero values of all but Dial and Version
@@ -109,6 +116,7 @@ type conn struct {
 	bye       bool   // DISCONNECT was sent or the owner ended the link
 
 	frozen  atomic.Bool
+	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed
 	pingMu  sync.Mutex
 	pings   []*waiter // PINGREQs without PINGRESP
 	timer   *time.Timer
@@ -194,6 +202,7 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	}
 	c.conn = k
 	if c.pace != (link.Pace{}) {
+		k.holding.Store(true)
 		l.Slow(c.pace)
 	}
 	c.sent = 0
@@ -254,6 +263,9 @@ func (k *conn) connected(ack *packet.Connack) error {
 func (k *conn) accept(ack *packet.Connack) error {
 	c := k.c
 	if ack.Code == 0 {
+		if ack.SessionPresent && c.opt.Connect.CleanStart && c.opt.Version == packet.V5 {
+			return &ruleError{packet.ProtocolError, "session present 1 after a clean start (5.0 §3.2.2.1.1)"}
+		}
 		if err := k.proven(ack.Properties); err != nil {
 			return err
 		}
@@ -405,11 +417,15 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 		return &LimitError{fmt.Sprintf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)}
 	}
 	k.owed(p)
-	if h := k.c.opt.Hooks.Sent; h != nil {
-		h(p, raw)
-	}
 	if p != nil && p.Type() == packet.DISCONNECT {
 		k.bye = true
+	}
+	held, err := k.hold(p, raw)
+	if held || err != nil {
+		return err
+	}
+	if h := k.c.opt.Hooks.Sent; h != nil {
+		h(p, raw)
 	}
 	now := time.Now()
 	since := now.Sub(k.lastWrite)
@@ -418,12 +434,79 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 	return k.put(raw, ok && m.QoS == 0, since)
 }
 
+// hold gives a packet to a link that is frozen or slowed, and tells whether it took it; k.writeMu is held.
+func (k *conn) hold(p packet.Packet, raw []byte) (held bool, err error) {
+	if !k.holding.Load() {
+		return false, nil
+	}
+	h := &k.c.opt.Hooks
+	fate := func(left bool) {
+		if left && h.Sent != nil {
+			h.Sent(p, raw)
+		} else if !left && h.Lost != nil {
+			h.Lost(p, raw)
+		}
+	}
+	if h.Held != nil {
+		h.Held(p, raw)
+	}
+	if held, err = k.link.Hold(raw, fate); held {
+		k.lastWrite = time.Now()
+		return true, err
+	}
+	k.holding.Store(false) // it thawed meanwhile
+	return false, err
+}
+
+// held lets what is written from now on be held by the link: whatever was written before has been given
+// to it. A writer that the other side holds up does not hold up this.
+func (k *conn) held(stop func()) {
+	unlock, locked := k.lock()
+	if locked {
+		k.flushed(k.burst)
+	}
+	k.holding.Store(true)
+	stop()
+	unlock()
+}
+
+// lock takes k.writeMu, but does not wait for a writer that is held up by the other side; then locked
+// is false. unlock must be called either way.
+func (k *conn) lock() (unlock func(), locked bool) {
+	if k.writeMu.TryLock() {
+		return k.writeMu.Unlock, true
+	}
+	mine := make(chan struct{})
+	go func() {
+		k.writeMu.Lock()
+		close(mine)
+	}()
+	timer := time.NewTimer(holdGrace)
+	defer timer.Stop()
+	select {
+	case <-mine:
+		return k.writeMu.Unlock, true
+	case <-timer.C:
+		return func() {
+			go func() {
+				<-mine
+				k.writeMu.Unlock()
+			}()
+		}, false
+	}
+}
+
+// holdGrace is how long a writer may take to finish before a link is frozen or closed under it.
+const holdGrace = 100 * time.Millisecond
+
 // end closes the link, keeping why; the reading goroutine does the rest.
 func (k *conn) end(why error) {
-	k.writeMu.Lock()
-	k.bye = true
-	k.flushed(k.burst)
-	k.writeMu.Unlock()
+	unlock, locked := k.lock()
+	if locked {
+		k.bye = true
+		k.flushed(k.burst)
+	}
+	unlock()
 	k.c.mu.Lock()
 	if k.err == nil {
 		k.err = why
@@ -432,9 +515,11 @@ func (k *conn) end(why error) {
 	k.link.Close()
 }
 
-func (c *Client) linkEvent(e LinkEvent, text string) {
+func (c *Client) linkEvent(e LinkEvent, text string) { c.linkEnded(e, "", text) }
+
+func (c *Client) linkEnded(e LinkEvent, by Blame, text string) {
 	if h := c.opt.Hooks.Link; h != nil {
-		h(e, text)
+		h(e, by, text)
 	}
 }
 
@@ -455,7 +540,7 @@ func (k *conn) finish(err error) {
 		end = link.EndClosed
 	}
 	k.link.Close()
-	why := &EndedError{End: end, Broken: broken}
+	why := &EndedError{End: end, Broken: broken, Rule: rule != nil}
 	switch {
 	case farewell != nil:
 		why.Coded, why.Code = true, farewell.Code
@@ -463,6 +548,8 @@ func (k *conn) finish(err error) {
 		why.Server, _ = farewell.Properties.Str(packet.ServerReference)
 	case broken != nil:
 		why.Reason = "it sent what it must not: " + broken.Error()
+	case rule != nil:
+		why.Reason = "it broke a rule: " + rule.Error()
 	case end == link.EndFailed || end == link.EndClosed && !errors.Is(err, net.ErrClosed):
 		why.Reason = err.Error()
 	case errors.Is(err, io.ErrUnexpectedEOF):
@@ -472,7 +559,7 @@ func (k *conn) finish(err error) {
 	if k.err == nil {
 		k.err = why
 	}
-	text := k.err.Error()
+	text, by := k.err.Error(), BlameOf(k.err)
 	c.ended = k.err
 	if c.conn == k {
 		c.conn = nil
@@ -497,7 +584,7 @@ func (k *conn) finish(err error) {
 	}
 	k.pings = nil
 	k.pingMu.Unlock()
-	c.linkEvent(LinkEnded, text)
+	c.linkEnded(LinkEnded, by, text)
 	close(k.done)
 }
 
@@ -549,8 +636,10 @@ func (c *Client) Pull() error {
 	if k == nil {
 		return ErrNotConnected
 	}
-	c.linkEvent(LinkFrozen, "nothing is read or written from now on")
-	k.link.Freeze()
+	k.held(func() {
+		c.linkEvent(LinkFrozen, "nothing is read or written from now on")
+		k.link.Freeze()
+	})
 	return nil
 }
 
@@ -561,7 +650,7 @@ func (c *Client) Slow(pace link.Pace) {
 	k := c.conn
 	c.mu.Unlock()
 	if k != nil {
-		k.link.Slow(pace)
+		k.held(func() { k.link.Slow(pace) })
 	}
 }
 

@@ -130,7 +130,7 @@ func (e *events) hooks() client.Hooks {
 			}
 			e.add("< " + show(p))
 		},
-		Link: func(l client.LinkEvent, text string) { e.add(string(l) + ": " + text) },
+		Link: func(l client.LinkEvent, _ client.Blame, text string) { e.add(string(l) + ": " + text) },
 	}
 }
 

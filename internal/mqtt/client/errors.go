@@ -3,7 +3,7 @@ package client
 import (
 	"errors"
 	"fmt"
-	"strings"
+	"time"
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
@@ -50,8 +50,12 @@ type EndedError struct {
 	Coded  bool
 	Reason string // further words
 	Server string // another server to use instead, if it names one (5.0 §4.13)
-	// Broken is the rule that the broker broke, where that is why the client closed.
+	// Broken is the rule that the broker broke, where that is why the client closed; Rule tells that it
+	// broke one that spans several packets, which Reason names.
 	Broken *packet.Error
+	Rule   bool
+	// Silent is the keep alive within which no PINGRESP came, where we closed for that; else 0.
+	Silent time.Duration
 }
 
 // endWords are how the ends of a link are told.
@@ -60,12 +64,6 @@ var endWords = map[link.End]string{
 	link.EndClosed: "the connection was closed by us", link.EndCut: "the connection was cut by us",
 	link.EndFailed: "the connection failed",
 }
-
-// disconnectedUs begins the words for a DISCONNECT of the broker's.
-const disconnectedUs = "the broker disconnected us"
-
-// noPong begins the words for a keep alive that ran out.
-const noPong = "no PINGRESP within the keep alive"
 
 // Blame is who ended a connection, as far as the evidence goes.
 type Blame string
@@ -79,16 +77,19 @@ const (
 	ByUnknown Blame = "unknown"
 )
 
-// BlameFor reads from the text of a [LinkEnded] event who ended the connection.
-func BlameFor(text string) Blame {
+// BlameOf tells who ended a connection that ended with the error.
+func BlameOf(err error) Blame {
+	var e *EndedError
 	switch {
-	case strings.HasPrefix(text, disconnectedUs), strings.HasPrefix(text, endWords[link.EndFIN]):
+	case !errors.As(err, &e):
+		return ByUs // our owner did, without another reason
+	case e.Coded, e.End == link.EndFIN, e.Broken != nil, e.Rule:
 		return ByBroker
-	case strings.HasPrefix(text, endWords[link.EndRST]):
-		return ByReset
-	case strings.HasPrefix(text, noPong):
+	case e.Silent > 0:
 		return BySilence
-	case strings.HasPrefix(text, endWords[link.EndClosed]), strings.HasPrefix(text, endWords[link.EndCut]):
+	case e.End == link.EndRST:
+		return ByReset
+	case e.End == link.EndClosed, e.End == link.EndCut:
 		return ByUs
 	}
 	return ByUnknown
@@ -97,8 +98,11 @@ func BlameFor(text string) Blame {
 // Error says it in plain words.
 func (e *EndedError) Error() string {
 	s := endWords[e.End]
+	if e.Silent > 0 {
+		s = fmt.Sprintf("no PINGRESP within the keep alive of %s: closed", e.Silent)
+	}
 	if e.Coded {
-		s = fmt.Sprintf(disconnectedUs+": 0x%02X, %s", byte(e.Code), e.Code.In(packet.DISCONNECT, packet.V5))
+		s = fmt.Sprintf("the broker disconnected us: 0x%02X, %s", byte(e.Code), e.Code.In(packet.DISCONNECT, packet.V5))
 	}
 	if e.Reason != "" {
 		s += ": " + e.Reason

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
 )
@@ -381,6 +382,16 @@ func (c *Client) Ping(ctx context.Context) (time.Duration, error) {
 	}
 }
 
+// AskPing sends PINGREQ and does not wait for the answer.
+func (c *Client) AskPing() error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	_, err := k.askPing()
+	return err
+}
+
 func (k *conn) askPing() (*waiter, error) {
 	w := &waiter{at: time.Now(), done: make(chan packet.Packet, 1)}
 	k.pingMu.Lock()
@@ -425,7 +436,7 @@ func (k *conn) keepAlive() {
 	}
 	k.pingMu.Unlock()
 	if due <= 0 {
-		k.end(fmt.Errorf(noPong+" of %s: closed", k.limit.keepAlive))
+		k.end(&EndedError{End: link.EndClosed, Silent: k.limit.keepAlive})
 		return
 	}
 	k.writeMu.Lock()

@@ -263,7 +263,7 @@ func TestNothingIsLostOverCutsAndRestarts(t *testing.T) {
 				if message != nil {
 					watch(p, raw, err)
 				}
-			}, Link: func(e client.LinkEvent, text string) {
+			}, Link: func(e client.LinkEvent, _ client.Blame, text string) {
 				if e == client.SessionLost {
 					mu.Lock()
 					told = append(told, text)
@@ -391,7 +391,7 @@ func TestTheLossOfASessionIsTold(t *testing.T) {
 		Connect: packet.Connect{ClientID: "pub", KeepAlive: 10},
 		// Acknowledgements that are lost leave the publications under way.
 		Take: func(p packet.Packet) bool { return p.Type() == packet.PUBACK || p.Type() == packet.PUBREC },
-		Hooks: client.Hooks{Link: func(e client.LinkEvent, text string) {
+		Hooks: client.Hooks{Link: func(e client.LinkEvent, _ client.Blame, text string) {
 			if e == client.SessionLost {
 				told = append(told, text)
 			}

@@ -48,8 +48,26 @@ type Link struct {
 	changed *sync.Cond
 	frozen  bool
 	end     End
-	pending []byte // written while frozen
+	held    []write // written while frozen, oldest first
+	size    int     // of what is held, in bytes
+	thawing bool    // what was held is being written: what comes meanwhile waits behind it
 	pacing  *pacing
+}
+
+// Fate is told what became of bytes that a link held back: whether they left, just before they do,
+// or were lost with the link. It must not block, nor call the link.
+type Fate func(left bool)
+
+// write is what somebody wrote to a link that holds it back.
+type write struct {
+	data []byte
+	fate Fate // may be nil
+}
+
+func (w *write) told(left bool) {
+	if w.fate != nil {
+		w.fate(left)
+	}
 }
 
 func newLink(c net.Conn, reset func() error) *Link {
@@ -263,18 +281,40 @@ func endOf(err error) End {
 // Write implements [io.Writer]. What is written to a frozen link is kept and goes
 // out when it thaws.
 func (l *Link) Write(b []byte) (int, error) {
+	if held, err := l.Hold(b, nil); held || err != nil {
+		return len(b), err
+	}
+	return l.conn.Write(b)
+}
+
+// Hold takes bytes that do not leave at once, because the link is frozen or slowed, and tells whether
+// it did; what it does not take, its caller has to write. It blocks while too much is held. fate, which
+// may be nil, is called later, once.
+func (l *Link) Hold(b []byte, fate Fate) (held bool, err error) {
 	l.mu.Lock()
-	for l.frozen && l.end == EndNone && len(l.pending)+len(b) > frozenBuffer {
+	for l.holds() && l.size > 0 && l.size+len(b) > frozenBuffer {
 		l.changed.Wait()
 	}
-	if l.frozen && l.end == EndNone {
-		l.pending = append(l.pending, b...)
+	if l.holds() {
+		l.held = append(l.held, write{append([]byte(nil), b...), fate})
+		l.size += len(b)
 		l.mu.Unlock()
-		return len(b), nil
+		return true, nil
+	}
+	p := l.pacing
+	var pace Pace
+	if p != nil {
+		pace = p.pace
 	}
 	l.mu.Unlock()
-	return l.write(b)
+	if p == nil {
+		return false, nil
+	}
+	return true, p.out.put(b, pace, fate)
 }
+
+// holds tells whether what is written now waits; l.mu is held.
+func (l *Link) holds() bool { return (l.frozen || l.thawing) && l.end == EndNone }
 
 // Close ends the link properly: the other side sees FIN.
 func (l *Link) Close() error { return l.finish(EndClosed, l.conn.Close) }
@@ -289,7 +329,12 @@ func (l *Link) finish(end End, close func() error) error {
 		l.end = end
 	}
 	p := l.pacing
+	lost := l.held
+	l.held, l.size = nil, 0
 	l.mu.Unlock()
+	for i := range lost {
+		lost[i].told(false)
+	}
 	if drain {
 		p.drain()
 	}
@@ -321,14 +366,32 @@ func (l *Link) Thaw() error {
 		return nil
 	}
 	l.frozen = false
-	held := l.pending
-	l.pending = nil
-	var err error
-	if len(held) > 0 && l.end == EndNone {
-		_, err = l.conn.Write(held)
-	}
 	l.changed.Broadcast()
-	return err
+	if l.thawing {
+		return nil // who thawed it before goes on
+	}
+	l.thawing = true
+	defer func() { l.thawing = false; l.changed.Broadcast() }()
+	for len(l.held) > 0 && l.end == EndNone && !l.frozen {
+		w := l.held[0]
+		l.held = l.held[1:]
+		l.size -= len(w.data)
+		l.changed.Broadcast()
+		p := l.pacing
+		l.mu.Unlock() // the other side may take nothing
+		var err error
+		if p != nil {
+			err = p.out.put(w.data, l.pace(), w.fate)
+		} else {
+			w.told(true)
+			_, err = l.conn.Write(w.data)
+		}
+		l.mu.Lock()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // End tells how the link ended, or [EndNone].

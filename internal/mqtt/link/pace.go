@@ -1,6 +1,7 @@
 package link
 
 import (
+	"cmp"
 	"io"
 	"net"
 	"sync"
@@ -32,8 +33,8 @@ type paced struct {
 }
 
 type chunk struct {
-	data []byte
-	due  time.Time
+	write
+	due time.Time
 }
 
 func newPaced() *paced {
@@ -42,18 +43,19 @@ func newPaced() *paced {
 	return p
 }
 
-// put takes in bytes, blocking while too many are under way.
-func (p *paced) put(b []byte, pace Pace) error {
+// put takes in bytes, blocking while too many are under way. fate, which may be nil, is told whether
+// they came through.
+func (p *paced) put(b []byte, pace Pace, fate Fate) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for p.held > pacedBuffer && p.err == nil && !p.stopped {
 		p.changed.Wait()
 	}
-	if p.err != nil {
-		return p.err
-	}
-	if p.stopped {
-		return net.ErrClosed
+	if p.err != nil || p.stopped {
+		if fate != nil {
+			fate(false)
+		}
+		return cmp.Or(p.err, net.ErrClosed)
 	}
 	now := time.Now()
 	if p.free.Before(now) {
@@ -62,7 +64,7 @@ func (p *paced) put(b []byte, pace Pace) error {
 	if pace.Rate > 0 {
 		p.free = p.free.Add(time.Duration(len(b)) * time.Second / time.Duration(pace.Rate))
 	}
-	p.chunks = append(p.chunks, chunk{append([]byte(nil), b...), p.free.Add(pace.Delay)})
+	p.chunks = append(p.chunks, chunk{write{append([]byte(nil), b...), fate}, p.free.Add(pace.Delay)})
 	p.held += len(b)
 	p.changed.Broadcast()
 	return nil
@@ -84,6 +86,10 @@ func (p *paced) abort() {
 	defer p.mu.Unlock()
 	if !p.stopped {
 		p.stopped = true
+		for i := range p.chunks {
+			p.chunks[i].told(false)
+		}
+		p.chunks = nil
 		close(p.stop)
 		p.changed.Broadcast()
 	}
@@ -114,6 +120,10 @@ func (p *paced) get(b []byte) (int, error) {
 			}
 			p.mu.Lock()
 			continue
+		}
+		if c.fate != nil {
+			c.told(true)
+			c.fate = nil // the rest follows
 		}
 		n := copy(b, c.data)
 		p.held -= n
@@ -151,7 +161,7 @@ func (l *Link) Slow(pace Pace) {
 		buf := make([]byte, 16<<10)
 		for {
 			n, err := l.conn.Read(buf)
-			if n > 0 && p.in.put(buf[:n], l.pace()) != nil {
+			if n > 0 && p.in.put(buf[:n], l.pace(), nil) != nil {
 				return
 			}
 			if err != nil {
@@ -188,14 +198,6 @@ func (l *Link) read(b []byte) (int, error) {
 		return p.in.get(b)
 	}
 	return l.conn.Read(b)
-}
-
-// write writes to the connection, or into what a slowed link has under way.
-func (l *Link) write(b []byte) (int, error) {
-	if p := l.slowed(); p != nil {
-		return len(b), p.out.put(b, l.pace())
-	}
-	return l.conn.Write(b)
 }
 
 func (l *Link) slowed() *pacing {

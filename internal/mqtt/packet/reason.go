@@ -23,6 +23,7 @@ const (
 	BadUserNameOrPassword      ReasonCode = 0x86
 	NotAuthorized              ReasonCode = 0x87
 	ServerUnavailable          ReasonCode = 0x88
+	ServerBusy                 ReasonCode = 0x89
 	ServerShuttingDown         ReasonCode = 0x8B
 	BadAuthenticationMethod    ReasonCode = 0x8C
 	KeepAliveTimeout           ReasonCode = 0x8D
@@ -41,6 +42,7 @@ const (
 	QoSNotSupported            ReasonCode = 0x9B
 	UseAnotherServer           ReasonCode = 0x9C
 	SharedNotSupported         ReasonCode = 0x9E
+	ConnectionRateExceeded     ReasonCode = 0x9F
 	SubIDsNotSupported         ReasonCode = 0xA1
 	WildcardNotSupported       ReasonCode = 0xA2
 )

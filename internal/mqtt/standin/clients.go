@@ -66,3 +66,11 @@ func (s *Server) ThrowOut(clientID string) bool {
 	ses.conn.farewellLocked(packet.AdministrativeAction)
 	return true
 }
+
+// Refuse lets the stand-in refuse every client that comes (server unavailable), or ends that; sessions and
+// connections stay.
+func (s *Server) Refuse(all bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refuseAll = all
+}

@@ -20,7 +20,7 @@ type conn struct {
 	link     *link.Link
 	listener string // its URL; "" within memory
 	peer     *Peer  // for hooks; nil without
-	how      string // how it ended
+	how      string // how it ended, for people
 
 	clientID   string
 	username   string
@@ -29,6 +29,7 @@ type conn struct {
 	open       map[uint16]bool // identifiers of QoS 2 messages from the client, not completed
 	version    packet.Version
 	session    *session // nil before CONNECT was accepted
+	pings      int      // PINGREQ so far
 	keepAlive  time.Duration
 	lastRead   time.Time
 	silence    *time.Timer // fires when the keep alive may be over
@@ -37,6 +38,7 @@ type conn struct {
 	maxPacket  int
 	aliasMax   int  // topic aliases that the client lets us set
 	goodbye    bool // DISCONNECT came: no will
+	hadWill    bool // CONNECT left one
 	wantsWill  bool // DISCONNECT 0x04 came (5.0 §3.14.2.1)
 
 	queue   []packet.Packet
@@ -67,6 +69,7 @@ func (c *conn) read() {
 	r := packet.NewReader(c.link, packet.V311)
 	r.MaxSize = s.opt.Limits.packetSize()
 	p, raw, err := r.Next()
+	timer.Stop()
 	c.received(p, raw, err)
 	if err == nil {
 		err = c.greet(p, r)
@@ -74,7 +77,6 @@ func (c *conn) read() {
 	} else {
 		c.refuseBroken(err)
 	}
-	timer.Stop()
 	if err == nil && c.keepAlive > 0 {
 		s.mu.Lock()
 		c.silence = time.AfterFunc(c.keepAlive, c.checkKeepAlive)
@@ -127,7 +129,10 @@ func (c *conn) finish(err error) {
 	s := c.s
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	c.how = howEnded(c.link.End(), err)
+	var by Ending
+	if by, c.how = howEnded(c.link.End(), err); c.peer != nil {
+		c.peer.End = by
+	}
 	var broken *packet.Error
 	var refused *refusal
 	switch {
@@ -146,19 +151,30 @@ func (c *conn) finish(err error) {
 	}
 }
 
-// howEnded says for people why a connection is over.
-func howEnded(end link.End, err error) string {
+// Ending is who ended a connection of a stand-in.
+type Ending string
+
+// Who may have ended a connection.
+const (
+	EndedByClient  Ending = "the client"
+	EndedByStandIn Ending = "the stand-in"
+	EndedByReset   Ending = "a reset"
+	EndedOtherwise Ending = "a failure"
+)
+
+// howEnded says who ended a connection, and for people how.
+func howEnded(end link.End, err error) (Ending, string) {
 	switch {
 	case errors.Is(err, errGoodbye):
-		return "the client said goodbye by DISCONNECT"
+		return EndedByClient, "the client said goodbye by DISCONNECT"
 	case end == link.EndNone, end == link.EndClosed:
-		return "closed by the stand-in: " + err.Error()
+		return EndedByStandIn, "closed by the stand-in: " + err.Error()
 	case end == link.EndFIN:
-		return "the client closed the connection"
+		return EndedByClient, "the client closed the connection"
 	case end == link.EndRST:
-		return "the client reset the connection"
+		return EndedByReset, "the client reset the connection"
 	}
-	return "the connection failed: " + err.Error()
+	return EndedOtherwise, "the connection failed: " + err.Error()
 }
 
 // farewellLocked queues a DISCONNECT with the code in version 5 and lets the writer
@@ -259,9 +275,11 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 	if !ok {
 		return errors.New("the first packet is " + p.Type().String())
 	}
-	if s.faults[faultConnectSlow] {
+	var hold time.Duration
+	s.decide(func(d *Decisions) { hold += d.Hold })
+	if hold > 0 {
 		select {
-		case <-time.After(connectSlowDelay):
+		case <-time.After(hold):
 		case <-s.ctx.Done():
 			return context.Canceled
 		}
@@ -289,6 +307,11 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 	if w := connect.Will; v.code == 0 && w != nil && !v.rights.mayPublish(w.Topic) {
 		v.code, v.why = packet.NotAuthorized, fmt.Sprintf("the login %q may not publish its will to %s", v.rights.login, w.Topic)
 	}
+	s.decide(func(d *Decisions) {
+		if v.code == 0 && d.Refuse != nil && d.Refuse(connect) {
+			v.code, v.why = packet.UnspecifiedError, "a fault of this stand-in"
+		}
+	})
 	if v.code != 0 {
 		return c.refuseLocked(v)
 	}
@@ -308,6 +331,11 @@ func (c *conn) refuseLocked(v verdict) error {
 		ack.Properties = packet.Properties{packet.Str(packet.ServerReference, c.s.opt.Limits.Redirect)}
 	}
 	c.pushLocked(ack)
+	stays := false
+	c.s.decide(func(d *Decisions) { stays = stays || d.StaysOpen })
+	if stays {
+		return nil // what comes is not acted on, for there is no session
+	}
 	return errors.New("refused: " + v.why)
 }
 
@@ -337,6 +365,11 @@ func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
 	}
 	ses, present := s.open(id, connect, c)
 	ses.username, ses.login, ses.since = c.username, c.rights.login, s.now
+	s.decide(func(d *Decisions) {
+		if d.Present != nil {
+			present = d.Present(connect, present)
+		}
+	})
 	ack.SessionPresent = present && c.version != packet.V31
 	for id := range ses.received {
 		c.opens(id)
@@ -362,6 +395,9 @@ func (c *conn) checkKeepAlive() {
 // act acts on a packet of an accepted client; the server's lock is held.
 func (c *conn) act(p packet.Packet) error {
 	s, ses := c.s, c.session
+	if ses == nil { // refused, and the link left open by a fault
+		return nil
+	}
 	if c.closing || ses.conn != c {
 		return errors.New("the connection is ending")
 	}
@@ -381,7 +417,7 @@ func (c *conn) act(p packet.Packet) error {
 		}
 		delete(ses.received, p.ID)
 		delete(c.open, p.ID)
-		c.pushLocked(comp)
+		c.answer(comp)
 	case *packet.Subscribe:
 		return c.subscribed(p)
 	case *packet.Unsubscribe:
@@ -395,7 +431,14 @@ func (c *conn) act(p packet.Packet) error {
 		}
 		c.pushLocked(ack)
 	case *packet.Pingreq:
-		if !s.faults[faultPingUnanswered] {
+		c.pings++
+		n := 1
+		s.decide(func(d *Decisions) {
+			if d.Pong != nil {
+				n = d.Pong(c.pings)
+			}
+		})
+		for range n {
 			c.pushLocked(&packet.Pingresp{})
 		}
 	case *packet.Disconnect:
@@ -442,9 +485,21 @@ func (c *conn) published(p *packet.Publish) error {
 		return refuse(packet.TopicNameInvalid, "%q is no topic name", p.Topic)
 	}
 	ses.published.AddSecond(s.second)
+	s.decide(func(d *Decisions) {
+		if d.Topic != nil {
+			other := *p
+			other.Topic = d.Topic(p.Topic)
+			p = &other
+		}
+	})
 	fresh := true
 	if p.QoS == 2 {
-		fresh = !ses.received[p.ID] || p.Dup && s.faults[faultQoS2Twice]
+		fresh = !ses.received[p.ID]
+		s.decide(func(d *Decisions) {
+			if d.Fresh != nil {
+				fresh = d.Fresh(p, fresh)
+			}
+		})
 		ses.keep(p.ID)
 		c.opens(p.ID)
 	}
@@ -466,9 +521,9 @@ func (c *conn) published(p *packet.Publish) error {
 	}
 	switch p.QoS {
 	case 1:
-		c.pushLocked(&packet.Puback{Ack: ack})
+		c.answer(&packet.Puback{Ack: ack})
 	case 2:
-		c.pushLocked(&packet.Pubrec{Ack: ack})
+		c.answer(&packet.Pubrec{Ack: ack})
 	}
 	return nil
 }
@@ -489,6 +544,11 @@ func (c *conn) subscribed(p *packet.Subscribe) error {
 	id, hasID := p.Properties.Int(packet.SubscriptionIdentifier)
 	for _, sub := range p.Subscriptions {
 		code, why := c.judgeFilter(sub, hasID)
+		s.decide(func(d *Decisions) {
+			if d.Grant != nil {
+				code = d.Grant(sub, code)
+			}
+		})
 		switch {
 		case code == packet.ProtocolError:
 			return refuse(code, "%s", why)

@@ -93,6 +93,8 @@ func (c *conn) judgeConnect(p *packet.Connect) (packet.ReasonCode, string) {
 	}
 	w := p.Will
 	switch {
+	case c.s.refuseAll:
+		return packet.ServerUnavailable, "no client is let in at present"
 	case l.Redirect != "":
 		return packet.UseAnotherServer, "all clients are sent to " + l.Redirect
 	case l.Connections > 0 && connected >= l.Connections:

@@ -148,16 +148,24 @@ func (c *conn) identify(p *packet.Connect) verdict {
 				return verdict{code: packet.NotAuthorized, why: fmt.Sprintf("the client certificate's subject %q is no login's", subject)}
 			}
 		}
-		if s.opt.Anonymous || s.faults[faultLoginAnonymous] {
+		letIn := s.opt.Anonymous
+		s.decide(func(d *Decisions) { letIn = letIn || d.LetIn })
+		if letIn {
 			return anonymous
 		}
 		return verdict{code: packet.NotAuthorized, why: "it presents no credentials, and anonymous access is off"}
 	}
 	l := s.logins.byUser[p.Username]
+	right := l != nil && l.Password != "" && subtle.ConstantTimeCompare([]byte(l.Password), p.Password) == 1
+	if l != nil {
+		s.decide(func(d *Decisions) {
+			if d.Password != nil {
+				right = d.Password(l.Password, p, right)
+			}
+		})
+	}
 	switch {
-	case l != nil && s.faults[faultLoginAnyPassword]:
-		return verdict{rights: l.rights()}
-	case l != nil && l.Password != "" && subtle.ConstantTimeCompare([]byte(l.Password), p.Password) == 1:
+	case right:
 		return verdict{rights: l.rights()}
 	case l == nil && s.opt.Anonymous && len(s.opt.Logins) == 0:
 		return anonymous // no logins are kept at all: credentials are not looked at

@@ -45,8 +45,8 @@ type Options struct {
 	Limits Limits
 	// Hooks are told of all that goes over; may be nil.
 	Hooks *Hooks
-	// Faults are the names of the faults that are on.
-	Faults []string
+	// Faults are those that are on.
+	Faults []Fault
 }
 
 // Hooks are told of what a stand-in's connections do, after the pattern of
@@ -73,18 +73,20 @@ type Peer struct {
 	// ClientID and Version are those of CONNECT, once one came.
 	ClientID string
 	Version  packet.Version
+	// End is who ended it, when [Hooks.Ended] is called.
+	End Ending
 }
 
 // Server is a stand-in. Its methods are safe for concurrent use.
 type Server struct {
-	opt    Options
-	faults faultSet
-	ctx    context.Context
-	stop   context.CancelFunc
-	wg     sync.WaitGroup
+	opt  Options
+	ctx  context.Context
+	stop context.CancelFunc
+	wg   sync.WaitGroup
 
 	mu        sync.Mutex // guards all broker state, that of sessions and connections included
 	closed    bool
+	refuseAll bool
 	listeners []net.Listener
 	conns     map[*conn]bool
 	sessions  map[string]*session
@@ -101,15 +103,9 @@ type Server struct {
 	logins    *logins
 }
 
-// New returns a stand-in that has no listener yet. An unknown fault is an error.
+// New returns a stand-in that has no listener yet. The error is about its logins.
 func New(o Options) (*Server, error) {
-	s := &Server{opt: o, faults: faultSet{}, conns: map[*conn]bool{}, sessions: map[string]*session{}, retained: map[string]*message{}, groups: map[string]*group{}}
-	for _, f := range o.Faults {
-		if err := CheckFault(f); err != nil {
-			return nil, err
-		}
-		s.faults[f] = true
-	}
+	s := &Server{opt: o, conns: map[*conn]bool{}, sessions: map[string]*session{}, retained: map[string]*message{}, groups: map[string]*group{}}
 	var err error
 	if s.logins, err = newLogins(o.Logins); err != nil {
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"hodstone/internal/meter"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
 )
@@ -27,6 +28,7 @@ type session struct {
 	inFlight []*flight          // towards the client, unacknowledged, oldest first
 	byID     map[uint16]*flight // the same by packet identifier
 	dropped  int
+	got      int    // messages so far, counted where a fault is on
 	round    uint64 // the message that hit is of
 	hit      int    // where it stands in the server's hits
 
@@ -58,6 +60,8 @@ type will struct {
 	message *message
 	delay   time.Duration
 	timer   *time.Timer
+	copies  int
+	late    bool // by a fault: it comes by its timer alone
 }
 
 type subscription struct {
@@ -121,6 +125,7 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 		ses.expiry = Never
 	}
 	ses.will = nil
+	c.hadWill = p.Will != nil
 	if w := p.Will; w != nil {
 		ses.will = &will{
 			message: newMessage(&packet.Publish{Topic: w.Topic, Payload: w.Payload, QoS: w.QoS, Retain: w.Retain,
@@ -144,18 +149,39 @@ func (ses *session) stopTimers() {
 // lost is called when a session's connection has ended, however it did.
 func (s *Server) lost(ses *session, c *conn) {
 	ses.conn, ses.since = nil, time.Now()
+	forget := ses.expiry == 0
+	s.decide(func(d *Decisions) { forget = forget || d.Forget })
 	if w := ses.will; w != nil {
-		if c.goodbye && !c.wantsWill && !s.faults[faultWillOnGoodbye] || s.faults[faultWillNeverSent] ||
-			s.faults[faultWillOnlyOnReset] && c.link.End() == "FIN" {
+		end := c.link.End()
+		wc := WillCase{ClientID: ses.id, Goodbye: c.goodbye && !c.wantsWill, Reset: end == link.EndRST, Send: !c.goodbye || c.wantsWill, Copies: 1, Message: &w.message.Publish}
+		s.decide(func(d *Decisions) {
+			if d.Will != nil {
+				d.Will(&wc)
+			}
+		})
+		w.copies = wc.Copies
+		if delay := max(min(w.delay, ses.expiry), wc.Later); !wc.Send {
 			ses.will = nil
-		} else if delay := min(w.delay, ses.expiry); delay > 0 {
+		} else if delay > 0 {
 			w.timer = time.AfterFunc(delay, func() { s.locked(func() { s.sendWill(ses, w) }) })
+			if wc.Later > 0 { // a fault: the session's end does not hasten it
+				w.late = true
+			}
 		} else {
 			s.sendWill(ses, w)
 		}
 	}
+	if ses.will == nil && !c.goodbye && !c.hadWill {
+		s.decide(func(d *Decisions) {
+			if d.WillOfNone != nil {
+				if m := d.WillOfNone(ses.id); m != nil {
+					s.publish(newMessage(m), ses)
+				}
+			}
+		})
+	}
 	switch {
-	case ses.expiry == 0 || s.faults[faultSessionLost]:
+	case forget:
 		s.end(ses)
 	case ses.expiry != Never:
 		var t *time.Timer
@@ -179,15 +205,20 @@ func (s *Server) locked(f func()) {
 }
 
 func (s *Server) sendWill(ses *session, w *will) {
-	if ses.will != w {
+	if ses.will != w && !w.late {
 		return // cancelled by the client's return
 	}
 	ses.will = nil
-	s.publish(w.message, ses)
+	for range w.copies {
+		s.publish(w.message, ses)
+	}
 }
 
 // end forgets a session; a will that still waits is due now (5.0 §3.1.3.2.2).
 func (s *Server) end(ses *session) {
+	if ses.will != nil && ses.will.late {
+		ses.will = nil // its timer has it
+	}
 	ses.stopTimers()
 	if s.sessions[ses.id] == ses {
 		delete(s.sessions, ses.id)
@@ -208,19 +239,16 @@ func (s *Server) publish(m *message, from *session) bool {
 	}
 	s.round++
 	s.hits = s.hits[:0]
-	s.tree.Matching(m.Topic, func(h holder, sub *subscription) {
+	s.matching(m.Topic, func(h holder, sub *subscription) {
 		ses := h.ses
 		if h.group != nil {
 			ses = h.group.pick()
 			sub = ses.subs[sub.Filter]
 		}
-		if sub.NoLocal && ses == from || s.faults[faultMatchWithoutParent] && matchesAsParent(sub.Filter, m.Topic) {
+		if sub.NoLocal && ses == from {
 			return
 		}
 		qos := min(m.QoS, sub.QoS)
-		if s.faults[faultQoSNotLowered] {
-			qos = m.QoS
-		}
 		if ses.round != s.round || h.group != nil { // a share's copy comes beside any other
 			s.hits = append(s.hits, hit{ses: ses})
 			if h.group == nil {
@@ -233,8 +261,7 @@ func (s *Server) publish(m *message, from *session) bool {
 	})
 	for i := range s.hits {
 		h := &s.hits[i]
-		retain := m.Retain && (h.rap || s.faults[faultRetainFlagKept])
-		h.ses.deliver(m, h.qos, retain, h.ids)
+		h.ses.deliver(m, h.sub, h.qos, m.Retain && h.rap, h.ids, false)
 	}
 	reached := len(s.hits) > 0
 	clear(s.hits)
@@ -244,6 +271,7 @@ func (s *Server) publish(m *message, from *session) bool {
 // hit is a session that a message goes to, with what its matching subscriptions say.
 type hit struct {
 	ses *session
+	sub *subscription // the first that matches
 	qos packet.QoS
 	rap bool
 	ids []uint32
@@ -251,24 +279,40 @@ type hit struct {
 
 func (ses *session) addTo(h *hit, qos packet.QoS, sub *subscription) {
 	h.qos, h.rap = max(h.qos, qos), h.rap || sub.RetainAsPublished
+	if h.sub == nil {
+		h.sub = sub
+	}
 	if sub.id != 0 {
 		h.ids = append(h.ids, sub.id)
 	}
 }
 
-// matchesAsParent tells whether a filter a/# matches the name only as its parent a.
-func matchesAsParent(filter, name string) bool {
-	parent, ok := strings.CutSuffix(filter, "/#")
-	return ok && topic.Match(parent, name)
+// matching visits the subscriptions that match a topic name.
+func (s *Server) matching(name string, visit func(holder, *subscription)) {
+	if !s.mismatches() {
+		s.tree.Matching(name, visit)
+		return
+	}
+	for _, ses := range s.sessions {
+		for _, sub := range ses.subs {
+			if _, plain, shared := topic.CutShare(sub.Filter); !shared && s.matches(plain, name, topic.Match(plain, name)) {
+				visit(holder{ses: ses}, sub)
+			}
+		}
+	}
 }
 
 func (s *Server) store(m *message) {
-	switch {
-	case len(m.Payload) == 0:
-		if !s.faults[faultRetainNotCleared] {
-			delete(s.retained, m.Topic)
+	acts := true
+	s.decide(func(d *Decisions) {
+		if d.Store != nil {
+			acts = acts && d.Store(&m.Publish)
 		}
-	case s.faults[faultRetainNotStored], s.opt.Limits.NoRetained:
+	})
+	switch {
+	case !acts, s.opt.Limits.NoRetained:
+	case len(m.Payload) == 0:
+		delete(s.retained, m.Topic)
 	case len(s.retained) < maxRetained || s.retained[m.Topic] != nil:
 		s.retained[m.Topic] = m
 	}
@@ -281,7 +325,7 @@ func (s *Server) greet(ses *session, sub *subscription) {
 		ids = []uint32{sub.id}
 	}
 	stored := s.retained
-	if !strings.ContainsAny(sub.Filter, "+#") { // no need to look at all of them
+	if !strings.ContainsAny(sub.Filter, "+#") && !s.mismatches() { // no need to look at all of them
 		stored = map[string]*message{}
 		if m := s.retained[sub.Filter]; m != nil {
 			stored[sub.Filter] = m
@@ -292,19 +336,15 @@ func (s *Server) greet(ses *session, sub *subscription) {
 			delete(s.retained, name)
 			continue
 		}
-		if !topic.Match(sub.Filter, name) || s.faults[faultMatchWithoutParent] && matchesAsParent(sub.Filter, name) {
+		if !s.matches(sub.Filter, name, topic.Match(sub.Filter, name)) {
 			continue
 		}
-		qos := min(m.QoS, sub.QoS)
-		if s.faults[faultQoSNotLowered] {
-			qos = m.QoS
-		}
-		ses.deliver(m, qos, !s.faults[faultRetainFlagLost], ids)
+		ses.deliver(m, sub, min(m.QoS, sub.QoS), true, ids, true)
 	}
 }
 
 // deliver gives a message to one client, or keeps it for when it comes back.
-func (ses *session) deliver(m *message, qos packet.QoS, retain bool, ids []uint32) {
+func (ses *session) deliver(m *message, sub *subscription, qos packet.QoS, retain bool, ids []uint32, stored bool) {
 	p := &packet.Publish{Topic: m.Topic, Payload: m.Payload, QoS: qos, Retain: retain, Properties: m.Properties}
 	if len(ids) > 0 {
 		p.Properties = append(packet.Properties(nil), m.Properties...)
@@ -312,7 +352,28 @@ func (ses *session) deliver(m *message, qos packet.QoS, retain bool, ids []uint3
 			p.Properties = append(p.Properties, packet.Int(packet.SubscriptionIdentifier, id))
 		}
 	}
-	if qos == 0 {
+	if len(ses.s.opt.Faults) == 0 {
+		ses.pass(m, p)
+		return
+	}
+	d := Delivery{Published: &m.Publish, Filter: sub.Filter, Granted: sub.QoS, Stored: stored, Away: ses.conn == nil, Nth: ses.got, Version: ses.version,
+		Topic: p.Topic, Payload: p.Payload, QoS: p.QoS, Retain: p.Retain, Copies: 1}
+	ses.got++
+	ses.s.decide(func(x *Decisions) {
+		if x.Deliver != nil {
+			x.Deliver(&d)
+		}
+	})
+	for range d.Copies {
+		q := *p
+		q.Topic, q.Payload, q.QoS, q.Retain, q.Dup = d.Topic, d.Payload, d.QoS, d.Retain, d.Dup
+		ses.pass(m, &q)
+	}
+}
+
+// pass gives a packet to the client, or keeps it for when it comes back.
+func (ses *session) pass(m *message, p *packet.Publish) {
+	if p.QoS == 0 {
 		if ses.conn != nil && ses.fits(p) {
 			ses.conn.pushLocked(timed(m, p))
 		}
@@ -387,6 +448,13 @@ func (ses *session) resumeLocked() {
 
 func (ses *session) acknowledged(id uint16, qos packet.QoS) {
 	if f := ses.byID[id]; f != nil && f.p.QoS == qos {
+		ses.s.decide(func(d *Decisions) {
+			if d.Released != nil && d.Released(f.p) && ses.conn != nil {
+				again := *f.p
+				again.Dup = true
+				ses.conn.pushLocked(&again)
+			}
+		})
 		delete(ses.byID, id)
 		i := slices.Index(ses.inFlight, f) // near the front: acknowledgements come in order
 		ses.inFlight = slices.Delete(ses.inFlight, i, i+1)
@@ -404,5 +472,5 @@ func (ses *session) recorded(p *packet.Pubrec) {
 		f.released = true
 		rel.Code = 0
 	}
-	ses.conn.pushLocked(rel)
+	ses.conn.answer(rel)
 }

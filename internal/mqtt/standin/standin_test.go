@@ -16,6 +16,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	faults "hodstone/internal/mqtt/standin/fault"
 )
 
 // peer is a client that keeps what it is sent.
@@ -375,7 +376,7 @@ func TestKeepAlive(t *testing.T) {
 		for fault, alive := range map[string]bool{"": true, "ping.unanswered": false} {
 			o := standin.Options{Anonymous: true}
 			if fault != "" {
-				o.Faults = []string{fault}
+				o.Faults, _ = faults.Set(fault)
 			}
 			s, _ := standin.New(o)
 			p := newPeer(t, s, packet.V5, "p", func(o *client.Options) { o.Connect.KeepAlive = 10 })
@@ -418,7 +419,7 @@ func TestNothingIsLeftBehindOnSockets(t *testing.T) {
 			t.Fatalf("%d goroutines, %d before", runtime.NumGoroutine(), before)
 		}
 	}
-	if _, err := standin.New(standin.Options{Faults: []string{"will.sometimes"}}); err == nil || !strings.Contains(err.Error(), "will.never-sent") {
+	if _, err := faults.Find("will.sometimes"); err == nil || !strings.Contains(err.Error(), "will.never-sent") {
 		t.Errorf("an unknown fault: %v", err)
 	}
 }

@@ -4,6 +4,7 @@
 package contract
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -76,8 +77,7 @@ func (s *Screen) Refresh() {
 	}
 	s.snap = s.bench.Snapshot()
 	cells := map[*core.Clause][]*core.Cell{}
-	for i := range s.snap.Cells {
-		c := &s.snap.Cells[i]
+	for _, c := range s.snap.Cells {
 		cells[c.Clause] = append(cells[c.Clause], c)
 	}
 	s.rows = s.rows[:0]
@@ -438,12 +438,15 @@ func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
 // headline is the part of a payload that tells most, as far as there is room: the first
 // fields with their units.
 func headline(cell *core.Cell, room int) string {
-	fields := cell.Clause.Payload.Fields()
+	fields, value := cell.Clause.Payload.Fields(), cell.Value()
 	text := ""
-	for _, f := range fields {
-		x, ok := payload.At(cell.Value, f.Pointer)
-		if !ok || cell.Value == nil || strings.HasSuffix(f.Type, "date-time") {
+	for i, f := range fields {
+		x, ok := payload.At(value, f.Pointer)
+		if !ok || value == nil || strings.HasSuffix(f.Type, "date-time") {
 			continue
+		}
+		if _, nested := x.(map[string]any); nested && i+1 < len(fields) && strings.HasPrefix(fields[i+1].Pointer, f.Pointer+"/") {
+			continue // its parts follow
 		}
 		part := strings.TrimSpace(show(x) + " " + f.Unit)
 		if text == "" && look.Width(part) > room {
@@ -474,8 +477,11 @@ func show(v any) string {
 		return look.Number(v)
 	case string:
 		return v
-	default:
+	case bool:
 		return fmt.Sprint(v)
+	default: // nested: as it would be written
+		b, _ := json.Marshal(v)
+		return string(b)
 	}
 }
 

@@ -23,8 +23,8 @@ type detail struct {
 
 func (d *detail) refresh(s *Screen) {
 	d.cell = nil
-	for i := range s.snap.Cells {
-		if c := &s.snap.Cells[i]; c.Clause == d.clause && c.Instance == d.instance {
+	for _, c := range s.snap.Cells {
+		if c.Clause == d.clause && c.Instance == d.instance {
 			d.cell = c
 		}
 	}
@@ -91,7 +91,7 @@ func (d *detail) message() (body []byte, value any, who string) {
 		v, _ := payload.Decode(d.clause.Payload.Format, d.breach.Payload)
 		return d.breach.Payload, v, d.breach.Sender
 	}
-	return d.cell.Last.Payload, d.cell.Value, d.cell.Last.Sender
+	return d.cell.Last.Payload, d.cell.Value(), d.cell.Last.Sender
 }
 
 func (d *detail) draw(s *Screen, c look.Canvas) {
@@ -163,7 +163,13 @@ func (d *detail) drawHead(s *Screen, c look.Canvas) int {
 
 func (d *detail) drawBreach(c look.Canvas, y int) int {
 	t, b := c.Theme, d.breach
-	c.Rule(y, "✗ breach at "+clock(b.At)+", from "+sender(b.Sender), t.Broken)
+	who := ", from " + sender(b.Sender)
+	if b.Rule == core.RuleSilence { // nobody said anything
+		if who = ""; d.clause.From != "" {
+			who = ", of " + d.clause.From
+		}
+	}
+	c.Rule(y, "✗ breach at "+clock(b.At)+who, t.Broken)
 	rule := string(b.Rule)
 	if b.Keyword != "" {
 		rule += ": " + b.Keyword

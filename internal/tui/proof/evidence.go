@@ -8,6 +8,7 @@ import (
 
 	core "hodstone/internal/proof"
 	"hodstone/internal/report"
+	"hodstone/internal/trace"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/tui/sequence"
 )
@@ -24,11 +25,40 @@ type evidence struct {
 func newEvidence(r core.Result) *evidence {
 	lanes := report.Lanes(r.Evidence)
 	slices.SortStableFunc(lanes, func(a, b string) int { return slices.Index(r.Clients, a) - slices.Index(r.Clients, b) })
-	return &evidence{r: r, lanes: lanes, height: 10}
+	e := &evidence{r: r, lanes: lanes, height: 10}
+	if n := len(r.Decisive); n > 0 {
+		e.show(r.Decisive[n-1]) // what decided came last; before it stands what led there
+	}
+	return e
+}
+
+// show moves to the event with the number.
+func (e *evidence) show(seq uint64) {
+	for i := range e.r.Evidence {
+		if e.r.Evidence[i].Seq == seq {
+			e.cursor = i
+		}
+	}
+}
+
+// decides tells whether the verdict rests on the event.
+func (e *evidence) decides(seq uint64) bool { return slices.Contains(e.r.Decisive, seq) }
+
+// decisive moves to the next event that decided, or back to the first.
+func (e *evidence) decisive() {
+	for _, seq := range e.r.Decisive {
+		if seq > e.r.Evidence[e.cursor].Seq {
+			e.show(seq)
+			return
+		}
+	}
+	if len(e.r.Decisive) > 0 {
+		e.show(e.r.Decisive[0])
+	}
 }
 
 func (e *evidence) keys() []look.Key {
-	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll the evidence"}, {Key: "[ ]", Does: "previous, next step"}}
+	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll the evidence"}, {Key: "[ ]", Does: "previous, next step"}, {Key: "n", Does: "next that decided"}}
 }
 
 func (e *evidence) key(s *Screen, key string) tea.Cmd {
@@ -37,6 +67,8 @@ func (e *evidence) key(s *Screen, key string) tea.Cmd {
 		s.open = nil
 	case "[", "]":
 		e.jump(key == "]")
+	case "n":
+		e.decisive()
 	default:
 		look.Move(key, &e.cursor, len(e.r.Evidence), e.height)
 	}
@@ -98,7 +130,11 @@ func (e *evidence) draw(c look.Canvas) {
 		y++
 	}
 	y = e.drawSteps(c, y)
-	c.Rule(y, fmt.Sprintf("evidence: %s, seconds since the check began", look.Plural(len(r.Evidence), "event")), t.Strong)
+	decided := ""
+	if n := len(r.Decisive); n > 0 {
+		decided = fmt.Sprintf(", ◆ %d of them decided", n)
+	}
+	c.Rule(y, fmt.Sprintf("evidence: %s, seconds since the check began%s", look.Plural(len(r.Evidence), "event"), decided), t.Strong)
 	body := c.Sub(0, y+1, c.W, c.H-y-1)
 	if len(r.Evidence) == 0 {
 		body.Text(2, 1, "No packet went over: there is nothing to show.", t.Dim)
@@ -106,7 +142,13 @@ func (e *evidence) draw(c look.Canvas) {
 	}
 	e.height = body.H - 1
 	e.first = look.Scroll(e.first, e.cursor, e.height, len(r.Evidence))
-	d := sequence.Drawing{Events: r.Evidence, Lanes: e.lanes, Cursor: e.cursor, First: e.first, Since: r.At, Copy: sequence.Stored}
+	d := sequence.Drawing{Events: r.Evidence, Lanes: e.lanes, Cursor: e.cursor, First: e.first, Since: r.At,
+		Marked: func(x *trace.Event) sequence.Mark {
+			if !e.decides(x.Seq) {
+				return sequence.Mark{}
+			}
+			return sequence.Mark{Sign: "◆", Word: "", Style: verdictStyle(t, r.Verdict)}
+		}}
 	d.Draw(body)
 }
 

@@ -1,9 +1,10 @@
 // Package proof is the screen of the verdicts: a board of checks by family and version,
-// the QoS pairings as a grid, and, for a check opened, its steps and the sequence of its
+// the tables that checks show, and, for a check opened, its steps and the sequence of its
 // evidence.
 package proof
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -12,12 +13,13 @@ import (
 
 	"hodstone/internal/mqtt/packet"
 	core "hodstone/internal/proof"
+	"hodstone/internal/proof/check"
 	"hodstone/internal/report"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
 )
 
-var versions = []packet.Version{packet.V311, packet.V5}
+var versions = core.Versions()
 
 // Screen is the proof screen.
 type Screen struct {
@@ -35,7 +37,7 @@ type Screen struct {
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	s := &Screen{bench: b, checks: core.Checks(), byKey: map[string]*core.Result{}}
+	s := &Screen{bench: b, checks: check.All(), col: len(core.Versions()) - 1, byKey: map[string]*core.Result{}}
 	for _, br := range b.Workspace.Brokers {
 		for _, l := range br.Ways() {
 			s.ways = append(s.ways, br.Name+"/"+l.Name)
@@ -76,7 +78,11 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 		lines = append(lines, look.RailLine{Text: fmt.Sprintf("running %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn})
 	}
 	if s.state.Err != nil {
-		return append(lines, look.RailLine{Text: "✗ not reached", Style: t.Broken})
+		text := "✗ not reached"
+		if shut := (*core.NotLetInError)(nil); errors.As(s.state.Err, &shut) {
+			text = "✗ not let in"
+		}
+		return append(lines, look.RailLine{Text: text, Style: t.Broken})
 	}
 	lines = append(lines, look.RailLine{Text: fmt.Sprintf("✓ %d kept", n[core.Kept]), Style: t.Kept})
 	if n[core.Broken] > 0 {
@@ -99,9 +105,9 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	switch k {
 	case "left", "h":
-		s.col = 0
+		s.col = max(0, s.col-1)
 	case "right", "l":
-		s.col = 1
+		s.col = min(len(versions)-1, s.col+1)
 	case "r":
 		return s.run(nil)
 	case "o":
@@ -217,7 +223,12 @@ func (s *Screen) drawBoard(c look.Canvas) {
 		}
 		lines = append(lines, boardLine{check: i})
 	}
-	verdictAt := c.W - 30
+	// Where there is no room for the words, the signs stand alone, and the foot says the word.
+	width, words := 14, true
+	if c.W < 84 {
+		width, words = 7, false
+	}
+	verdictAt := c.W - len(versions)*width
 	s.first = look.Scroll(s.first, at, c.H, len(lines))
 	if at <= 1 {
 		s.first = 0
@@ -227,8 +238,9 @@ func (s *Screen) drawBoard(c look.Canvas) {
 		if l.family != "" {
 			c.Rule(y, l.family, t.Strong)
 			if s.first+y == 0 {
-				c.Text(verdictAt, y, " 3.1.1 ", t.Dim)
-				c.Text(verdictAt+15, y, " 5 ", t.Dim)
+				for i, v := range versions {
+					c.Text(verdictAt+width*i, y, " "+v.String()+" ", t.Dim)
+				}
 			}
 			continue
 		}
@@ -237,12 +249,15 @@ func (s *Screen) drawBoard(c look.Canvas) {
 		c.Text(25, y, look.Clip(ch.Title, verdictAt-26), t.Dim)
 		for i, v := range versions {
 			text, st := s.verdict(ch, v, t)
-			c.Text(verdictAt+15*i+1, y, text, st)
+			if !words {
+				text, _, _ = strings.Cut(text, " ")
+			}
+			c.Text(verdictAt+width*i+1, y, text, st)
 		}
 		if l.check == s.row {
 			c.Paint(0, y, verdictAt, look.Style{Bg: t.Rail.Bg})
 			c.Text(0, y, "▸", t.Ours)
-			c.Paint(verdictAt+15*s.col, y, 14, t.Select)
+			c.Paint(verdictAt+width*s.col, y, width-1, t.Select)
 		}
 	}
 }
@@ -270,44 +285,69 @@ func verdictStyle(t *look.Theme, v core.Verdict) look.Style {
 	return t.Old
 }
 
-// drawGrids draws the QoS pairings, published across subscribed, for each version.
+// drawGrids draws the tables that checks show, for each version that there is room for.
 func (s *Screen) drawGrids(c look.Canvas) {
 	t := c.Theme
-	c.Rule(0, "QoS pairings", t.Strong)
-	y := 2
+	y, note := 0, ""
+	var last string
 	for _, v := range versions {
-		c.Text(1, y, "MQTT "+v.String(), t.Ours)
-		c.Text(15, y, "subscribed at", t.Dim)
-		for q := range 3 {
-			c.Text(15+q*7, y+1, fmt.Sprintf("QoS %d", q), t.Dim)
-		}
-		r := s.byKey["qos.pairings/"+v.String()]
-		for p := range 3 {
-			c.Text(1, y+2+p, fmt.Sprintf("published %d", p), t.Dim)
-			for q := range 3 {
-				text, st := "·", t.Old
-				if r != nil && r.Pairings != nil && r.Pairings[p][q].Done {
-					cell := r.Pairings[p][q]
-					text, st = fmt.Sprintf("✓ q%d", cell.Arrived), t.Kept
-					if !cell.Kept {
-						text, st = fmt.Sprintf("✗ q%d", cell.Arrived), t.Broken
-						if cell.Copies == 0 {
-							text = "✗ lost"
-						} else if cell.Copies > 1 {
-							text += fmt.Sprintf("×%d", cell.Copies)
-						}
-					}
+		for _, ch := range s.checks {
+			r := s.byKey[key(ch, v)]
+			if r == nil {
+				continue
+			}
+			for i := range r.Tables {
+				table := &r.Tables[i]
+				if c.H-y < len(table.Rows)+4 {
+					continue
 				}
-				c.Text(15+q*7, y+2+p, text, st)
+				if table.Title != last {
+					c.Rule(y, table.Title, t.Strong)
+					last = table.Title
+					y++
+				}
+				y = drawTable(c, y, v, table) + 1
+				note = table.Note
 			}
 		}
-		y += 7
 	}
-	for _, l := range look.Wrap("each cell: the QoS at which the message arrived; it must be the lower of the two", c.W-2) {
+	if last == "" {
+		c.Rule(0, "tables", t.Strong)
+		y++
+		note = "What checks find out pair by pair, such as QoS published and subscribed, stands here once they ran."
+	}
+	for _, l := range look.Wrap(note, c.W-2) {
 		c.Text(1, y, l, t.Old)
 		y++
 	}
 	s.drawDoors(c.Sub(0, y+1, c.W, max(0, c.H-y-1)))
+}
+
+// drawTable draws a table, and returns the row behind it.
+func drawTable(c look.Canvas, y int, v packet.Version, table *core.Table) int {
+	t := c.Theme
+	const first = 14
+	width := max(6, (c.W-first)/max(1, len(table.Columns)))
+	c.Text(1, y, "MQTT "+v.String(), t.Ours)
+	c.Text(first, y, table.Across, t.Dim)
+	for i, name := range table.Columns {
+		c.Text(first+i*width, y+1, look.Clip(name, width-1), t.Dim)
+	}
+	c.Text(1, y+1, table.Down, t.Dim)
+	for r, name := range table.Rows {
+		c.Text(1, y+2+r, look.Clip(name, first-2), t.Dim)
+		for k, cell := range table.Cells[r] {
+			text, st := "·", t.Old
+			if cell.Verdict != "" {
+				text, st = report.Sign(cell.Verdict), verdictStyle(t, cell.Verdict)
+				if cell.Text != text {
+					text += " " + cell.Text
+				}
+			}
+			c.Text(first+k*width, y+2+r, look.Clip(text, width-1), st)
+		}
+	}
+	return y + 2 + len(table.Rows)
 }
 
 // drawDoors lists what is left open at the broker that is put to the proof.
@@ -349,7 +389,7 @@ func (s *Screen) drawFoot(c look.Canvas) {
 	r := s.byKey[key(ch, v)]
 	expected, seen, st := ch.Expected, "not run yet", t.Old
 	if r != nil {
-		expected, seen, st = r.Expected, r.Seen, verdictStyle(t, r.Verdict)
+		expected, seen, st = r.Expected, report.Sign(r.Verdict)+" "+string(r.Verdict)+": "+r.Seen, verdictStyle(t, r.Verdict)
 	}
 	pair := func(y int, k, text string, st look.Style) {
 		c.Text(1, y, k, t.Dim)
@@ -358,6 +398,9 @@ func (s *Screen) drawFoot(c look.Canvas) {
 	pair(1, "expected", expected, t.Text)
 	pair(2, "seen", seen, st)
 	standard := report.Standard(&core.Result{Check: ch, Version: v})
+	if standard == "" {
+		standard = "nothing in this version"
+	}
 	if ch.Intrusive {
 		standard += "   intrusive: it fails logins or throws clients out on purpose"
 	}

@@ -81,7 +81,7 @@ func (d *detail) draw(c look.Canvas) {
 		d.cursor = max(0, min(d.cursor, len(r.Events)-1))
 		body := c.Sub(0, 1, c.W, c.H-1)
 		d.first = look.Scroll(d.first, d.cursor, body.H-1, len(r.Events))
-		seq := sequence.Drawing{Events: r.Events, Lanes: report.Lanes(r.Events), Cursor: d.cursor, First: d.first, Since: r.Events[0].At, Copy: sequence.Stored}
+		seq := sequence.Drawing{Events: r.Events, Lanes: report.Lanes(r.Events), Cursor: d.cursor, First: d.first, Since: r.Events[0].At}
 		seq.Draw(body)
 		return
 	}

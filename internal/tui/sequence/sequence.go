@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"hodstone/internal/mqtt/client"
-	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/payload"
+	"hodstone/internal/report"
 	"hodstone/internal/trace"
 	"hodstone/internal/tui/look"
 )
@@ -35,9 +35,7 @@ type Drawing struct {
 	Cursor int // the index of the event with the cursor, or -1
 	First  int // the index of the event in the first row
 	// Since is the time that times are relative to.
-	Since time.Time
-	// Copy tells whether an event is a retained copy; Marked what was found.
-	Copy   func(*trace.Event) bool
+	Since  time.Time
 	Marked func(*trace.Event) Mark
 }
 
@@ -139,7 +137,7 @@ func (d *Drawing) Draw(c look.Canvas) (rows int) {
 			d.arrow(c, y, e, l.columns[e.Client], l.broker, st)
 		}
 		if mark.Sign != "" {
-			x = c.Text(x, y, mark.Sign+" "+mark.Word+" ", mark.Style)
+			x = c.Text(x, y, strings.TrimSpace(mark.Sign+" "+mark.Word)+" ", mark.Style)
 		}
 		text := look.Clip(d.describe(e, c.W-x), c.W-x)
 		c.Text(x, y, text, st)
@@ -170,8 +168,6 @@ func (d *Drawing) highlight(c look.Canvas, x, y int, text string) {
 	}
 }
 
-func (d *Drawing) isCopy(e *trace.Event) bool { return d.Copy != nil && d.Copy(e) }
-
 func (d *Drawing) style(e *trace.Event, t *look.Theme) (look.Style, Mark) {
 	var m Mark
 	if d.Marked != nil {
@@ -182,11 +178,11 @@ func (d *Drawing) style(e *trace.Event, t *look.Theme) (look.Style, Mark) {
 		return t.Broken, Mark{"✗", "malformed", t.Broken}
 	case m.Sign != "":
 		return m.Style, m
-	case e.Kind == trace.Link, e.Kind == trace.Gap:
+	case e.Kind == trace.Link, e.Kind == trace.Gap, e.Kind == trace.Held, e.Kind == trace.Lost:
 		return t.Warn, m
 	case e.Kind == trace.Line:
 		return t.Text, m
-	case e.Publish() != nil && d.isCopy(e):
+	case e.Publish() != nil && e.Meaning.Copied():
 		return t.Ours, m
 	case e.Publish() != nil:
 		return t.Text, m
@@ -205,15 +201,27 @@ func (d *Drawing) arrow(c look.Canvas, y int, e *trace.Event, from, broker int, 
 		return
 	}
 	if e.Kind == trace.Link {
-		sign := map[client.LinkEvent]string{client.LinkOpened: "●", client.LinkFailed: "╳", client.LinkFrozen: "❄", client.LinkThawed: "◌", client.LinkEnded: "○", client.SessionLost: "✗"}[e.Link]
+		sign := map[client.LinkEvent]string{client.LinkOpened: "●", client.LinkFailed: "╳", client.LinkFrozen: "❄", client.LinkThawed: "◌", client.LinkEnded: "○", client.SessionLost: "✗", client.Watching: "◉"}[e.Link]
 		c.Text(from, y, sign, st)
 		return
 	}
 	shaft := "─"
-	if d.isCopy(e) {
+	if e.Meaning.Copied() {
 		shaft = "╌"
 	}
 	left, right := min(from, broker)+1, max(from, broker)-1
+	if stopped := map[trace.Kind]string{trace.Held: "▯", trace.Lost: "╳"}[e.Kind]; stopped != "" {
+		// It gets no further than the client's own end of the link.
+		to := min(right-left, look.Width(typeName(e))+3)
+		if from < broker {
+			c.Text(left, y, " "+typeName(e), st)
+			c.Text(left+to, y, stopped, st)
+		} else {
+			c.Text(right-look.Width(typeName(e)), y, typeName(e), st)
+			c.Text(right-to, y, stopped, st)
+		}
+		return
+	}
 	c.Text(left, y, strings.Repeat(shaft, right-left+1), st)
 	if toRight := (e.Kind == trace.Sent) == (from < broker); toRight {
 		c.Text(right, y, "▶", st)
@@ -242,12 +250,12 @@ func typeName(e *trace.Event) string {
 // plain writes what the lanes would show, where there is no room for them.
 func (d *Drawing) plain(c look.Canvas, y int, e *trace.Event, st look.Style) int {
 	c.Text(gutter, y, look.Middle(e.Client, 12), c.Theme.Ours)
-	dir := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·", trace.Line: "▪", trace.Gap: "⋯"}[e.Kind]
-	if d.isCopy(e) {
+	dir := map[trace.Kind]string{trace.Sent: "→", trace.Received: "←", trace.Link: "·", trace.Line: "▪", trace.Gap: "⋯", trace.Held: "▯", trace.Lost: "╳"}[e.Kind]
+	if e.Meaning.Copied() {
 		dir = "⇠"
 	}
 	x := c.Text(gutter+13, y, dir+" ", st)
-	if e.Kind == trace.Sent || e.Kind == trace.Received {
+	if e.Packet != nil || len(e.Raw) > 0 {
 		x = c.Text(x, y, typeName(e)+" ", st)
 	}
 	return x
@@ -259,11 +267,16 @@ func (d *Drawing) describe(e *trace.Event, w int) string {
 	switch {
 	case e.Broken != "":
 		return e.Broken
+	case p == nil && report.Stopped(e) != "":
+		return report.Stopped(e)
 	case p == nil:
 		return strings.TrimPrefix(strings.TrimPrefix(e.Describe(), typeName(e)), " ")
 	}
 	flags := fmt.Sprintf(" q%d", p.QoS)
-	if d.isCopy(e) {
+	if word := report.Stopped(e); word != "" {
+		flags += " " + word
+	}
+	if e.Meaning.Copied() {
 		flags += " stored"
 	} else if p.Retain {
 		flags += " retain"
@@ -272,12 +285,5 @@ func (d *Drawing) describe(e *trace.Event, w int) string {
 		flags += " DUP"
 	}
 	room := max(12, w*3/5-len(flags))
-	return look.Middle(p.Topic, room) + flags + " " + payload.Show(p.Payload, max(8, w))
-}
-
-// Stored tells whether a PUBLISH is a retained copy where the receiver's
-// subscriptions do not keep the flag: so it is for all of a check's clients.
-func Stored(e *trace.Event) bool {
-	p, ok := e.Packet.(*packet.Publish)
-	return ok && e.Kind == trace.Received && p.Retain
+	return look.Middle(e.Topic(), room) + flags + " " + payload.Show(p.Payload, max(8, w))
 }

@@ -50,13 +50,15 @@ func conversation() []trace.Event {
 		event("pen-1", trace.Received, &packet.Connack{SessionPresent: true}),
 		event("shore", trace.Sent, &packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "marrowvoe/#", QoS: 1}}}),
 		event("shore", trace.Received, &packet.Suback{ID: 1, Codes: []packet.ReasonCode{1}}),
-		event("shore", trace.Received, &packet.Publish{Topic: "marrowvoe/pen/1/status", QoS: 1, ID: 2, Retain: true, Payload: []byte("on")}),
+		stored(event("shore", trace.Received, &packet.Publish{Topic: "marrowvoe/pen/1/status", QoS: 1, ID: 2, Retain: true, Payload: []byte("on")})),
 		event("pen-1", trace.Sent, &packet.Publish{Topic: "marrowvoe/pen/1/oxygen", Payload: oxygen}),
 		event("shore", trace.Received, &packet.Publish{Topic: "marrowvoe/pen/1/oxygen", Payload: oxygen}),
 		event("pen-1", trace.Sent, &packet.Publish{Topic: long, QoS: 2, ID: 3, Dup: true, Payload: []byte{0, 255}}),
 		event("pen-1", trace.Received, &packet.Pubrec{Ack: packet.Ack{ID: 3}}),
 		malformed(),
 		happened("pen-1", client.LinkFrozen, "nothing is read or written"),
+		event("pen-1", trace.Held, &packet.Publish{Topic: "marrowvoe/pen/1/oxygen", Payload: oxygen}),
+		event("pen-1", trace.Lost, &packet.Pingreq{}),
 		happened("pen-1", client.LinkThawed, "it goes on"),
 		happened("pen-1", client.LinkEnded, "the broker closed the connection"),
 		happened("pen-2", client.LinkFailed, "refused"),
@@ -67,12 +69,17 @@ func conversation() []trace.Event {
 	return es
 }
 
+func stored(e trace.Event) trace.Event {
+	e.Meaning.Stored = trace.StorageCopy
+	return e
+}
+
 func draw(t *testing.T, w, h int, change func(*Drawing)) string {
 	t.Helper()
 	theme := look.NewTheme(true, look.AllColours)
 	c := look.NewCanvas(w, h, &theme)
 	events := conversation()
-	d := Drawing{Events: events, Lanes: report.Lanes(events), Cursor: 6, Since: start, Copy: Stored,
+	d := Drawing{Events: events, Lanes: report.Lanes(events), Cursor: 6, Since: start,
 		Marked: func(e *trace.Event) Mark {
 			if p := e.Publish(); p != nil && e.Client == "shore" && strings.HasSuffix(p.Topic, "oxygen") {
 				return Mark{"✗", "minimum /mgl -0.4", theme.Broken}

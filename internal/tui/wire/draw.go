@@ -45,7 +45,7 @@ func (s *Screen) Keys() []look.Key {
 		look.Key{Key: "l", Does: "lanes"}, look.Key{Key: "t", Does: "times from here"}, look.Key{Key: "y", Does: "copy topic"}, look.Key{Key: "Y", Does: "copy payload"},
 		look.Key{Key: "x", Does: "export what is shown"}, look.Key{Key: "X", Does: "export all that fits"})
 	if !s.record() {
-		keys = append(keys, look.Key{Key: "c", Does: "show or hide the checks"})
+		keys = append(keys, look.Key{Key: "c", Does: "show or hide own probes"})
 	}
 	return keys
 }
@@ -190,6 +190,6 @@ func (s *Screen) drawing(events []trace.Event, t *look.Theme) sequence.Drawing {
 		absent := func(name string) bool { return !s.present[name] }
 		shown, folded = slices.DeleteFunc(shown, absent), slices.DeleteFunc(folded, absent)
 	}
-	return sequence.Drawing{Events: events, Lanes: shown, Folded: folded, Cursor: -1, Since: s.since, Copy: s.isCopy,
+	return sequence.Drawing{Events: events, Lanes: shown, Folded: folded, Cursor: -1, Since: s.since,
 		Find: s.find, Marked: func(e *trace.Event) sequence.Mark { return s.mark(e, t) }}
 }

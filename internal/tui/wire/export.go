@@ -44,7 +44,7 @@ func (s *Screen) export(name string) tea.Cmd {
 			}
 		}
 	}
-	q := report.Sequence{Events: events, Lanes: lanes, Since: s.since, Copy: s.isCopy, Caption: s.captions(events),
+	q := report.Sequence{Events: events, Lanes: lanes, Since: s.since, Caption: s.captions(events),
 		Marked: func(e *trace.Event) string {
 			if m := s.mark(e, &look.Theme{}); m.Sign != "" {
 				return map[string]string{"?": "stray", "✗": "breach: " + m.Word}[m.Sign]

@@ -41,7 +41,6 @@ type Screen struct {
 	index  index
 	filter trace.Filter
 	scan   *scan                  // of a record, for the filter
-	subs   *scan                  // of a record, for its subscriptions
 	seen   map[uint64]trace.Event // the events drawn last, should the trace drop them
 
 	view    view
@@ -54,10 +53,9 @@ type Screen struct {
 	first   int
 	since   time.Time
 	height  int
-	rap     map[string][]change
 	lanes   lanes
 	present map[string]bool // clients of the events that fit
-	checks  bool            // show the observer's copies of the checks' own messages
+	own     bool            // show Hodstone's own looking: checks, reach, the observer's pings
 	find    string
 	seeking context.CancelFunc // of a search under way
 	search  int                // its number
@@ -66,23 +64,15 @@ type Screen struct {
 	tables  statisticsView
 }
 
-// change is a subscription that keeps the retain flag, or no longer does, from an event on.
-type change struct {
-	seq  uint64
-	keep bool
-}
-
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), rap: map[string][]change{}, height: 20, seen: map[uint64]trace.Event{}, present: map[string]bool{}}
+	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), height: 20, seen: map[uint64]trace.Event{}, present: map[string]bool{}}
 	s.lanes.states = map[string]laneState{}
 	if s.record() {
-		s.checks, s.follow = true, false
+		s.own, s.follow = true, false
 		if e, ok := s.src.At(1); ok {
 			s.since = e.At
 		}
-		subscribe, _ := trace.ParseFilter("type:subscribe") // it is well-formed
-		s.subs = startScan(s.src, subscribe, func(*trace.Event) bool { return true })
 		s.refill()
 	}
 	return s
@@ -144,7 +134,6 @@ func (s *Screen) Refresh() {
 	for i := range events {
 		e := &events[i]
 		arrived = s.lanes.add(e.Client) || arrived
-		s.note(e)
 		if s.fits(e) {
 			s.index.ids = append(s.index.ids, e.Seq)
 			s.present[e.Client] = true
@@ -163,17 +152,6 @@ func (s *Screen) Refresh() {
 func (s *Screen) refreshRecord() {
 	for _, name := range s.bench.Record.Clients() {
 		s.lanes.add(name)
-	}
-	if s.subs != nil {
-		ids, _, _, over := s.subs.fetch()
-		for _, id := range ids {
-			if e, ok := s.src.At(id); ok {
-				s.note(&e)
-			}
-		}
-		if over {
-			s.subs = nil
-		}
 	}
 	if s.index.all {
 		s.index.n = int(s.src.Next() - 1)
@@ -201,30 +179,9 @@ func (s *Screen) arrange() {
 	s.lanes.arrange(devices)
 }
 
-// note keeps whether a client's subscriptions keep the retain flag from here on.
-func (s *Screen) note(e *trace.Event) {
-	if p, ok := e.Packet.(*packet.Subscribe); ok && len(p.Subscriptions) > 0 {
-		s.rap[e.Client] = append(s.rap[e.Client], change{e.Seq, p.Subscriptions[0].RetainAsPublished})
-	}
-}
-
-// isCopy tells a retained copy that greeted a subscription from a live message.
-func (s *Screen) isCopy(e *trace.Event) bool {
-	if !sequence.Stored(e) {
-		return false
-	}
-	keep := false
-	for _, c := range s.rap[e.Client] {
-		if c.seq < e.Seq {
-			keep = c.keep
-		}
-	}
-	return !keep
-}
-
 // fits tells whether an event is to be shown.
 func (s *Screen) fits(e *trace.Event) bool {
-	if p := e.Publish(); p != nil && !s.checks && workbench.OfChecks(p.Topic) {
+	if !s.own && e.Own() {
 		return false
 	}
 	return s.lanes.states[e.Client] != laneHidden && s.filter.Match(e)
@@ -380,7 +337,7 @@ func (s *Screen) sequenceKey(key string) tea.Cmd {
 	case "l":
 		s.lanes.open = true
 	case "c":
-		s.checks = !s.checks
+		s.own = !s.own
 		s.refill()
 	case "x", "X":
 		return s.askExport(key == "X")
@@ -458,14 +415,13 @@ func (s *Screen) seek(forward bool, what string, wanted func(*trace.Event) bool)
 	s.seeking = cancel
 	s.search++
 	search := s.search
-	filter, checks, hidden := s.filter, s.checks, map[string]bool{}
+	filter, own, hidden := s.filter, s.own, map[string]bool{}
 	for _, n := range s.lanes.in(laneHidden) {
 		hidden[n] = true
 	}
 	return func() tea.Msg {
 		seq, ok := seek(ctx, s.src, from, forward, func(e *trace.Event) bool {
-			p := e.Publish()
-			return !hidden[e.Client] && (p == nil || checks || !workbench.OfChecks(p.Topic)) && wanted(e) && filter.Match(e)
+			return !hidden[e.Client] && (own || !e.Own()) && wanted(e) && filter.Match(e)
 		})
 		if ctx.Err() != nil {
 			return nil

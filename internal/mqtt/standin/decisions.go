@@ -1,0 +1,137 @@
+package standin
+
+import (
+	"time"
+
+	"hodstone/internal/mqtt/packet"
+)
+
+// Fault is one way in which a stand-in misbehaves on purpose. Package fault has the table of them.
+type Fault struct {
+	// Name is what it is called in workspaces and on the command line.
+	Name string
+	// Sentence says what goes wrong.
+	Sentence string
+	// Breaks lists all checks whose verdict the fault turns to broken.
+	Breaks []string
+	// Undecides lists the checks that cannot be carried out under the fault.
+	Undecides []string
+	// NotLetIn tells that no proof begins under the fault: our own login does not get in.
+	NotLetIn bool
+	// Versions are those in which the fault shows; all where it is nil.
+	Versions []packet.Version
+	Decisions
+}
+
+// Decisions are hooks at the points where a stand-in decides something, after the pattern of
+// [net/http/httptrace]. Those that are nil leave the decision as the standard has it. They are called with
+// the server's lock held, so they must not block.
+type Decisions struct {
+	// Hold is for how long CONNACK is held back.
+	Hold time.Duration
+	// Refuse refuses a CONNECT that is in order.
+	Refuse func(p *packet.Connect) bool
+	// Password decides whether the password that a known user presents is taken; right tells whether it is
+	// that of the login.
+	Password func(want string, p *packet.Connect, right bool) bool
+	// LetIn lets in clients without credentials.
+	LetIn bool
+	// StaysOpen leaves the link open after a refusal.
+	StaysOpen bool
+	// Present decides what CONNACK says of the session.
+	Present func(p *packet.Connect, present bool) bool
+	// Pong decides how many PINGRESP the nth PINGREQ of a connection gets, from 1.
+	Pong func(nth int) int
+	// Topic changes the topic name of what is published.
+	Topic func(name string) string
+	// Fresh decides whether a PUBLISH at QoS 2 is passed on; fresh tells that it was not before.
+	Fresh func(p *packet.Publish, fresh bool) bool
+	// Answer changes what goes out to a client in a flow, be it an acknowledgement or PUBREL; nil keeps it back.
+	Answer func(answer packet.Packet) packet.Packet
+	// Released decides whether a PUBLISH at QoS 1 or 2 whose flow the client has completed is sent again.
+	Released func(p *packet.Publish) bool
+	// Match decides whether a filter matches a topic name.
+	Match func(filter, name string, matches bool) bool
+	// Grant changes what SUBACK says of a filter.
+	Grant func(sub packet.Subscription, code packet.ReasonCode) packet.ReasonCode
+	// Deliver changes what one client gets of a message.
+	Deliver func(d *Delivery)
+	// Store decides whether a retained message is stored, or, where it is empty, the stored one is cleared.
+	Store func(m *packet.Publish) bool
+	// Will decides what becomes of a will when its client's connection has ended.
+	Will func(w *WillCase)
+	// WillOfNone returns what is published when the client with the identifier is gone without DISCONNECT and had
+	// no will; nil for nothing.
+	WillOfNone func(clientID string) *packet.Publish
+	// Forget ends a session as soon as its client is gone.
+	Forget bool
+}
+
+// Delivery is what one client gets of a message.
+type Delivery struct {
+	// Published is the message as it was published, or stored.
+	Published *packet.Publish
+	// Filter is the client's subscription, and Granted what it was granted; of those that match the first.
+	Filter  string
+	Granted packet.QoS
+	// Stored tells a stored message that greets a subscription, Away that the client is not there, Nth how many
+	// messages the session got before, and Version what it speaks.
+	Stored  bool
+	Away    bool
+	Nth     int
+	Version packet.Version
+	// Topic, Payload, QoS, Retain and Dup are what goes out, Copies how often: 0 for not at all.
+	Topic   string
+	Payload []byte
+	QoS     packet.QoS
+	Retain  bool
+	Dup     bool
+	Copies  int
+}
+
+// WillCase is a will whose client's connection has ended.
+type WillCase struct {
+	ClientID string
+	// Goodbye tells that DISCONNECT came, and Reset that the link was reset.
+	Goodbye, Reset bool
+	// Send tells whether it is published, Copies how often, and Later after how long.
+	Send   bool
+	Copies int
+	Later  time.Duration
+	// Message is what is published.
+	Message *packet.Publish
+}
+
+// decide runs through the faults that are on.
+func (s *Server) decide(visit func(d *Decisions)) {
+	for i := range s.opt.Faults {
+		visit(&s.opt.Faults[i].Decisions)
+	}
+}
+
+// answer gives an answer in a flow to the client; the server's lock is held.
+func (c *conn) answer(p packet.Packet) {
+	c.s.decide(func(d *Decisions) {
+		if d.Answer != nil && p != nil {
+			p = d.Answer(p)
+		}
+	})
+	if p != nil {
+		c.pushLocked(p)
+	}
+}
+
+func (s *Server) matches(filter, name string, matches bool) bool {
+	s.decide(func(d *Decisions) {
+		if d.Match != nil {
+			matches = d.Match(filter, name, matches)
+		}
+	})
+	return matches
+}
+
+// mismatches tells whether filters may match what they should not.
+func (s *Server) mismatches() (any bool) {
+	s.decide(func(d *Decisions) { any = any || d.Match != nil })
+	return any
+}

@@ -1,0 +1,286 @@
+package proof
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+)
+
+// Offer is what a broker was found to offer, before the first check.
+type Offer struct {
+	// Refused are the versions that it does not speak, with its answer.
+	Refused map[packet.Version]string
+	// Shut are the versions in which our own login does not get in, though it does in another, with the reason.
+	Shut map[packet.Version]string
+	// QoS is the highest that it grants and takes.
+	QoS packet.QoS
+	// NoRetained and NoSessions are why stored messages or kept sessions are not offered; "" where they are,
+	// or nothing is known.
+	NoRetained, NoSessions string
+	// Connections is how many clients it takes from us at a time; 0 for no limit met.
+	Connections int
+}
+
+// ErrNotReached is returned when no link to the listener can be made at all.
+var ErrNotReached = errors.New("not reached")
+
+// NotLetInError is returned when our own login is not let in: then nothing can be told of what the broker
+// guarantees.
+type NotLetInError struct {
+	Version packet.Version
+	Err     error // a [*client.RefusedError], or how the link ended
+	// Cause is what was found out about it afterwards; "" for nothing.
+	Cause string
+}
+
+// Error says it on one line.
+func (e *NotLetInError) Error() string {
+	text := fmt.Sprintf("our own login is not let in (version %s): %v", e.Version, e.Err)
+	if e.Cause != "" {
+		text += ": " + e.Cause
+	}
+	return text
+}
+
+// Unwrap returns the cause.
+func (e *NotLetInError) Unwrap() error { return e.Err }
+
+// oldVersion tells whether a refusal is of the protocol version.
+func oldVersion(v packet.Version, r *client.RefusedError) bool {
+	return r.Code == packet.UnsupportedProtocolVersion || v != packet.V5 && r.Code == packet.RefusedVersion
+}
+
+// Busy tells whether a refusal is of one client more, not of this one.
+func Busy(v packet.Version, code packet.ReasonCode) bool {
+	if v != packet.V5 {
+		return code == packet.RefusedUnavailable
+	}
+	return code == packet.ServerUnavailable || code == packet.ServerBusy || code == packet.QuotaExceeded || code == packet.ConnectionRateExceeded
+}
+
+// look finds out what the broker offers, with one client at a time. Version 5 says most of it, so it is asked
+// even where it is not proven. The error is a [*NotLetInError].
+func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, error) {
+	o := Offer{QoS: 2, Refused: map[packet.Version]string{}, Shut: map[packet.Version]string{}}
+	asked := versions
+	if !slices.Contains(versions, packet.V5) {
+		asked = append([]packet.Version{packet.V5}, versions...)
+	}
+	in := false
+	var failed *NotLetInError
+	var closed []packet.Version
+	for _, v := range asked {
+		wanted := slices.Contains(versions, v)
+		ack, err := r.lookIn(ctx, v, &o, wanted)
+		var refused *client.RefusedError
+		var ended *client.EndedError
+		switch {
+		case err == nil:
+			in = in || wanted
+			o.told(ack)
+		case ctx.Err() != nil:
+			return o, nil // every check says that it was stopped
+		case !wanted:
+		case !errors.As(err, &refused) && !errors.As(err, &ended) && !errors.Is(err, errNoAnswer):
+			return o, fmt.Errorf("%w: %w", ErrNotReached, err)
+		case errors.As(err, &refused) && oldVersion(v, refused):
+			o.Refused[v] = refused.Error()
+		default:
+			if o.Shut[v] = err.Error(); errors.As(err, &ended) {
+				closed = append(closed, v)
+			}
+			if failed == nil {
+				failed = &NotLetInError{Version: v, Err: err}
+			}
+		}
+	}
+	if !in && failed != nil {
+		return o, failed
+	}
+	if in { // who closes the link on a version that another client gets in without does not speak it
+		for _, v := range closed {
+			o.Refused[v] = "it answers CONNECT by closing the link: " + o.Shut[v]
+			delete(o.Shut, v)
+		}
+	}
+	return o, nil
+}
+
+var errNoAnswer = fmt.Errorf("no answer within %s", connectWithin)
+
+// told takes in what a CONNACK of version 5 says (5.0 §3.2.2.3).
+func (o *Offer) told(ack *packet.Connack) {
+	o.QoS = min(o.QoS, packet.QoS(ack.Properties.IntOr(packet.MaximumQoS, 2)))
+	if ack.Properties.IntOr(packet.RetainAvailable, 1) == 0 {
+		o.NoRetained = "CONNACK says retain available 0 (5.0 §3.2.2.3.5)"
+	}
+	if n, told := ack.Properties.Int(packet.SessionExpiry); told && n == 0 {
+		o.NoSessions = "CONNACK says session expiry 0 (5.0 §3.2.2.3.2)"
+	}
+}
+
+// lookIn enters in a version, and looks which QoS is granted and taken, where that is not told.
+func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted bool) (*packet.Connack, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, connectWithin, errNoAnswer)
+	defer cancel()
+	opt := client.Options{Dial: r.target.Dial, Version: v, Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60}}
+	if v == packet.V5 {
+		opt.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 0)}
+	}
+	r.target.Login.Apply(&opt)
+	c := client.New(opt)
+	ack, err := c.Connect(ctx)
+	if err != nil {
+		return ack, err
+	}
+	defer c.Disconnect(0)
+	if v == packet.V5 {
+		if err := r.lookExpiry(ctx, opt, o); err != nil {
+			return ack, nil // it got in once; what it does with sessions, the checks will see
+		}
+	}
+	if !wanted {
+		return ack, nil
+	}
+	topic := strings.Join([]string{TopicRoot, r.run, "offer"}, "/")
+	short, stop := context.WithTimeout(ctx, arrival)
+	defer stop()
+	if suback, err := c.Subscribe(short, []packet.Subscription{{Filter: topic, QoS: 2}}); err == nil && suback.Codes[0] <= 2 {
+		o.QoS = min(o.QoS, packet.QoS(suback.Codes[0]))
+	}
+	// A small broker closes the link on a QoS that it does not do (3.1.1 has no way to tell).
+	for q := o.QoS; q > 0; q-- {
+		pub, err := c.Start(packet.Publish{Topic: topic, QoS: q, Payload: []byte("offer")})
+		if err != nil {
+			o.QoS = q - 1
+			continue
+		}
+		if _, err := pub.Wait(short); err == nil || c.Connected() {
+			break // taken, or answered in a way that is a matter of the checks
+		}
+		o.QoS = q - 1
+		if _, err := c.Connect(ctx); err != nil {
+			break
+		}
+	}
+	return ack, nil
+}
+
+// another tells whether a plain client gets in at the moment.
+func (r *runner) another(ctx context.Context, v packet.Version) bool {
+	ctx, cancel := context.WithTimeout(ctx, connectWithin)
+	defer cancel()
+	opt := client.Options{Dial: r.target.Dial, Version: v, Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60}}
+	r.target.Login.Apply(&opt)
+	c := client.New(opt)
+	_, err := c.Connect(ctx)
+	c.Disconnect(0)
+	return err == nil
+}
+
+// lookExpiry asks for a kept session, and sees in CONNACK whether it is given.
+func (r *runner) lookExpiry(ctx context.Context, opt client.Options, o *Offer) error {
+	opt.Connect.ClientID, opt.Connect.Properties = r.clientID(), packet.Properties{packet.Int(packet.SessionExpiry, keptFor)}
+	c := client.New(opt)
+	ack, err := c.Connect(ctx)
+	if err != nil {
+		return err
+	}
+	o.told(ack)
+	return c.Disconnect(0, packet.Int(packet.SessionExpiry, 0))
+}
+
+// governor bounds how many clients we have at the broker at a time. It begins with few, and takes more as long
+// as none is refused; a refusal sets the cap. Safe for concurrent use.
+type governor struct {
+	mu      sync.Mutex
+	changed *sync.Cond
+	used    int
+	room    int
+	cap     int // 0: none met
+}
+
+// The connections that a proof begins with, and goes up to.
+const (
+	firstConnections = 3
+	mostConnections  = 64
+)
+
+func newGovernor() *governor {
+	g := &governor{room: firstConnections}
+	g.changed = sync.NewCond(&g.mu)
+	return g
+}
+
+// take waits for room for at least so many clients, and returns how many there may be, at most most. ok is
+// false where the broker does not take so many.
+func (g *governor) take(ctx context.Context, least, most int) (n int, ok bool) {
+	stop := context.AfterFunc(ctx, func() {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		g.changed.Broadcast()
+	})
+	defer stop()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for ctx.Err() == nil {
+		if g.cap > 0 && least > g.cap {
+			return 0, false
+		}
+		if g.used == 0 && g.cap == 0 {
+			g.room = max(g.room, least) // nothing else is there: more has to be tried some time
+		}
+		if free := g.room - g.used; free >= least {
+			n = min(free, most)
+			g.used += n
+			return n, true
+		}
+		g.changed.Wait()
+	}
+	return 0, true
+}
+
+// give gives clients back; well tells that none of them was refused.
+func (g *governor) give(n int, well bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.used -= n
+	if well && g.cap == 0 {
+		g.room = min(mostConnections, g.room+n)
+	}
+	g.changed.Broadcast()
+}
+
+// refused takes in that one client more than there were was not let in.
+func (g *governor) refused(there int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if there = max(1, there); g.cap == 0 || there < g.cap {
+		g.cap = there
+	}
+	g.room = g.cap
+}
+
+// capped returns the cap, 0 for none.
+func (g *governor) capped() int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.cap
+}
+
+// Times of checks. What must come is awaited; what must not come is waited for.
+const (
+	// connectWithin is for checks that are about something else: a slow broker is slow, not broken.
+	connectWithin = 45 * time.Second
+	arrival       = 5 * time.Second // for what must come
+	quietLeast    = 500 * time.Millisecond
+	evidenceLimit = 4096 // events kept of one check
+	keptFor       = 300  // seconds that a kept session is to outlive its connection
+)

@@ -1,0 +1,302 @@
+package workbench
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/contract/rule"
+	"hodstone/internal/meter"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/reach"
+	"hodstone/internal/trace"
+)
+
+// observing is what the bench makes of its trace: the judge, the journeys, the statistics. One goroutine
+// feeds it; screens read it.
+type observing struct {
+	mu         sync.Mutex // guards what follows
+	judge      *contract.Judge
+	journeys   *trace.Journeys
+	statistics *trace.Statistics
+	monitor    *reach.Monitor
+	findings   []numbered // by the event's number, modulo the length of the trace
+	missed     uint64
+	traffic    meter.Meter // PUBLISH packets of the site, either way
+	analysed   float64     // of a record
+	eyes       map[string]*eyes
+	parties    map[string]string // what devices play, by name
+}
+
+// eyes is what an observer is known to be able to see.
+type eyes struct {
+	flag    bool     // the publisher's retain flag comes through
+	filters []string // that it may read; nil for everything
+	refused []string // that it may not
+	thawed  bool     // a frozen link goes on: what comes is late until a PINGRESP
+}
+
+// reads tells whether the observer is known to be able to read a topic.
+func (e *eyes) reads(name string) bool {
+	for _, f := range e.filters {
+		if topic.Match(f, name) {
+			return true
+		}
+	}
+	return false
+}
+
+// Finding is what the judge said of a message received by an observer.
+type Finding struct {
+	Judgement contract.Judgement
+	Sender    string // "" where unknown
+}
+
+// numbered is a finding about the event with the number.
+type numbered struct {
+	seq uint64
+	Finding
+}
+
+func (o *observing) init(c *contract.Contract) {
+	o.judge, o.journeys, o.statistics, o.monitor = contract.NewJudge(c, rule.All()), trace.NewJourneys(journeyLength), trace.NewStatistics(), reach.NewMonitor()
+	o.analysed, o.eyes, o.parties = 1, map[string]*eyes{}, map[string]string{}
+}
+
+// watch is the one reader that follows journeys and judges messages. It looks at once when
+// something comes, but not more often than every [watchEvery].
+func (b *Bench) watch() {
+	next := uint64(1)
+	room := make([]trace.Event, 2000)
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for b.ctx.Err() == nil {
+		n, missed := b.Log.ReadInto(next, room)
+		next += uint64(n) + missed
+		waiting := b.obs.take(room[:n], missed, n < len(room))
+		for _, broker := range waiting {
+			b.prove(broker)
+		}
+		if n == len(room) {
+			continue
+		}
+		timer.Reset(watchEvery)
+		select {
+		case <-timer.C:
+		case <-b.ctx.Done():
+			return
+		}
+		wait, stop := context.WithTimeout(b.ctx, tickEvery)
+		b.Log.Wait(wait, next)
+		stop()
+	}
+}
+
+// prove lets the observer at a broker show that it still sees: only then is a silence one.
+func (b *Bench) prove(broker string) {
+	for _, o := range b.present() {
+		if o.broker.Name == broker {
+			select {
+			case o.nudge <- struct{}{}:
+			default:
+			}
+		}
+	}
+}
+
+// take follows events. It returns the brokers whose observers have to prove that they see.
+func (o *observing) take(events []trace.Event, missed uint64, all bool) []string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.missed += missed; missed > 0 {
+		// What was not read may have been what was waited for.
+		now := time.Now()
+		for name := range o.eyes {
+			o.judge.Blind(name, now)
+			o.sees(name, now)
+		}
+	}
+	for i := range events {
+		o.event(&events[i])
+	}
+	if !all {
+		return nil
+	}
+	return o.judge.Waiting(time.Now())
+}
+
+func (o *observing) sees(broker string, at time.Time) {
+	if e := o.eyes[broker]; e != nil {
+		reads := e.reads
+		if e.filters == nil {
+			reads = nil
+		}
+		o.judge.Sees(broker, at, reads)
+	}
+}
+
+// event follows one event.
+func (o *observing) event(e *trace.Event) {
+	j := o.journeys.Add(e)
+	o.statistics.Add(e)
+	o.monitor.Add(e)
+	m := e.Publish()
+	if m != nil && !e.Own() && (e.Kind == trace.Sent || e.Kind == trace.Received) {
+		o.traffic.Add(e.At)
+	}
+	if e.Role != trace.RoleObserver {
+		return
+	}
+	if e.Kind == trace.Link {
+		o.linked(e)
+		return
+	}
+	if e.Kind != trace.Received {
+		return
+	}
+	if m != nil && j != nil && !e.Own() {
+		o.message(e, m, j)
+	}
+	o.judge.Seen(e.Broker, e.At)
+	if _, is := e.Packet.(*packet.Pingresp); is && o.eyes[e.Broker] != nil && o.eyes[e.Broker].thawed {
+		o.eyes[e.Broker].thawed = false
+		o.sees(e.Broker, e.At)
+	}
+}
+
+// linked follows how an observer's link fares.
+func (o *observing) linked(e *trace.Event) {
+	switch e.Link {
+	case client.Watching:
+		o.sees(e.Broker, e.At)
+	case client.LinkFrozen, client.LinkEnded, client.LinkFailed:
+		o.judge.Blind(e.Broker, e.At)
+	case client.LinkThawed:
+		if x := o.eyes[e.Broker]; x != nil {
+			x.thawed = true
+		}
+	}
+}
+
+// message lets the judge judge what an observer got.
+func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey) {
+	hop := j.Hops[len(j.Hops)-1]
+	eyes := o.eyes[e.Broker]
+	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: e.Topic(), Payload: m.Payload, QoS: m.QoS, Granted: e.Meaning.Granted,
+		Retain: m.Retain, RetainKnown: e.Meaning.Flag && eyes != nil && eyes.flag, Copy: hop.Copy, Sender: j.Sender, Eye: e.Broker,
+		Cleared: j.Sender != "" && j.Retain}
+	if j.Role == trace.RoleDevice {
+		msg.Party = o.parties[j.Sender]
+	}
+	o.findings[e.Seq%traceLength] = numbered{e.Seq, Finding{o.judge.Message(msg), j.Sender}}
+}
+
+// Snapshot is what was seen, at a moment.
+type Snapshot struct {
+	At       time.Time
+	Started  time.Time
+	Cells    []*contract.Cell // never changed afterwards
+	Strays   []contract.Stray
+	Unkept   int               // messages on further strays
+	Breaches []contract.Breach // the latest, oldest first
+	Total    int               // breaches in all
+	Missed   uint64            // events that came faster than they could be judged
+	Sights   []contract.Sight  // how the observers see
+	// Refused are the filters that an observer may not read, by broker.
+	Refused map[string][]string
+}
+
+// Blind says in a line since when and for how long somebody could not see, or that they were blind before; "" where all have
+// seen all along.
+func (s *Snapshot) Blind() string {
+	var out []string
+	for _, x := range s.Sights {
+		switch {
+		case !x.Ever:
+			out = append(out, fmt.Sprintf("the observer at %s has not begun to see: nothing is judged there", x.Eye))
+		case !x.Open:
+			out = append(out, fmt.Sprintf("the observer at %s is blind since %s (%s): nothing is judged there", x.Eye, x.Since.Format("15:04:05"), s.At.Sub(x.Since).Round(time.Second)))
+		}
+	}
+	for _, x := range s.Sights {
+		if refused := s.Refused[x.Eye]; len(refused) > 0 && x.Open {
+			out = append(out, fmt.Sprintf("the observer at %s may not read %s", x.Eye, list(refused, 3)))
+		}
+	}
+	if len(out) > 0 {
+		return strings.Join(out, "; ")
+	}
+	for _, x := range s.Sights {
+		if x.Blind >= time.Second {
+			out = append(out, fmt.Sprintf("the observer at %s was blind for %s, up to %s", x.Eye, x.Blind.Round(time.Second), x.Since.Format("15:04:05")))
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+// list writes names, at most so many.
+func list(names []string, most int) string {
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// Snapshot returns what was seen up to now.
+func (b *Bench) Snapshot() Snapshot {
+	o := &b.obs
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	now := time.Now()
+	s := Snapshot{At: now, Started: b.started, Cells: o.judge.Cells(), Strays: o.judge.Strays(), Unkept: o.judge.Unkept(), Missed: o.missed, Sights: o.judge.Sights(now)}
+	for name, e := range o.eyes {
+		if len(e.refused) > 0 {
+			if s.Refused == nil {
+				s.Refused = map[string][]string{}
+			}
+			s.Refused[name] = e.refused
+		}
+	}
+	s.Breaches, s.Total = o.judge.Breaches()
+	return s
+}
+
+// Rate returns how many PUBLISH packets of the site a second went over, either way, in the last
+// seconds.
+func (b *Bench) Rate() float64 {
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	return b.obs.traffic.Rate(time.Now())
+}
+
+// Finding returns what the judge said of the observer's event with the number.
+func (b *Bench) Finding(seq uint64) (Finding, bool) {
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	if b.obs.findings == nil {
+		return Finding{}, false
+	}
+	f := &b.obs.findings[seq%traceLength]
+	return f.Finding, f.seq == seq && seq != 0
+}
+
+// Journey returns the journey that the event with the number belongs to, as a copy.
+func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
+	found := b.Journeys(1, func(j *trace.Journey) bool {
+		for i := range j.Hops {
+			if j.Hops[i].Seq == seq {
+				return true
+			}
+		}
+		return j.SentSeq == seq
+	})
+	if len(found) == 0 {
+		return trace.Journey{}, false
+	}
+	return found[0], true
+}
