@@ -18,6 +18,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/reach"
 	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
@@ -118,20 +119,18 @@ func (a *access) tls(e link.Endpoint) (*tls.Config, error) {
 		}
 		return nil, nil
 	}
-	config := &tls.Config{ServerName: a.serverName}
+	var cas []*x509.Certificate
 	if a.ca != "" {
-		cas, err := readCA(a.ca)
-		if err != nil {
+		var err error
+		if cas, err = readCA(a.ca); err != nil {
 			return nil, err
 		}
-		config.RootCAs = trust.Pool(cas)
 	}
 	pair, err := a.pair()
-	if err != nil || pair == nil {
-		return config, err
+	if err != nil {
+		return nil, err
 	}
-	config.Certificates = []tls.Certificate{*pair}
-	return config, nil
+	return trust.ClientTLS(cas, a.serverName, pair), nil
 }
 
 // readCA reads the CA to trust from a file, in whatever form.
@@ -236,6 +235,20 @@ type place struct {
 	contract *contract.Contract // nil without a workspace
 	standIn  bool
 	close    func()
+	target   reach.Target // the same way, for finding out why it does not lead in
+}
+
+// why completes an error of a broker that was not entered by the cause, as 'hodstone reach' tells it.
+func (p *place) why(ctx context.Context, err error) error {
+	var x *exit
+	if !errors.As(err, &x) || x.code != exitNotReached || ctx.Err() != nil || p.target.URL == "" {
+		return err
+	}
+	d := reach.Explain(ctx, p.target, p.options.Version, reach.Options{})
+	if d == nil {
+		return err
+	}
+	return &exit{exitNotReached, fmt.Errorf("%s: %s\n  try: %s", p.name, d.What, d.Remedy)}
 }
 
 // find turns WORKSPACE or URL into a place. For a workspace's stand-in it is started.
@@ -256,6 +269,9 @@ func (e *Env) find(s *session, where string) (*place, error) {
 			return nil, err
 		}
 		p.name, o.Dial = endpoint.Address, dial
+		if ways, err := (&reachFlags{access: s.access}).urlTargets([]string{where}); err == nil {
+			p.target = ways[0]
+		}
 		plainWarning(e.ErrOut, where, login)
 		return p, p.connect(s, login)
 	}
@@ -273,6 +289,11 @@ func (e *Env) find(s *session, where string) (*place, error) {
 	}
 	p.name, p.bench, p.contract, p.standIn, p.close = br.Name, b, b.Workspace.Contract, br.StandIn != nil, b.Close
 	o.Dial, o.Version = target.Dial, br.Version
+	for _, t := range b.Targets() {
+		if t.URL == target.URL {
+			p.target = t
+		}
+	}
 	if br.StandIn == nil {
 		plainWarning(e.ErrOut, target.URL, target.Login)
 	}
@@ -285,9 +306,9 @@ func (e *Env) find(s *session, where string) (*place, error) {
 
 // openBroker opens a workspace with one of its brokers only, telling its problems.
 func (e *Env) openBroker(path, broker string, faults []string) (*workbench.Bench, *workspace.Broker, error) {
-	w, err := workspace.Open(path)
+	w, err := openWorkspace(path)
 	if err != nil {
-		return nil, nil, &exit{exitUsage, err}
+		return nil, nil, err
 	}
 	for _, p := range w.Problems {
 		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())

@@ -8,12 +8,16 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"os"
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
+	"strings"
 	"syscall"
 
+	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
 
 	"hodstone/demo"
@@ -94,26 +98,92 @@ what goes over the wire, holds every message against the contract, and proves wh
 the broker guarantees, with evidence.
 
 Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
-		Args:          cobra.MaximumNArgs(1),
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				if err := notACommand(c, args[0]); err != nil {
+					return err
+				}
+			}
+			return cobra.MaximumNArgs(1)(c, args)
+		},
 		SilenceErrors: true, SilenceUsage: true,
 		RunE: func(c *cobra.Command, args []string) error {
 			path := "hodstone.yaml"
 			if len(args) > 0 {
 				path = args[0]
+				if err := notACommand(c, path); err != nil {
+					return err
+				}
 			} else if _, err := os.Stat(path); err != nil {
 				return usage("there is no hodstone.yaml here: name a workspace, or open the example with 'hodstone demo'")
 			}
-			w, err := workspace.Open(path)
+			w, err := openWorkspace(path)
 			if err != nil {
-				return &exit{exitUsage, err}
+				return err
 			}
 			return e.open(c.Context(), w, workbench.Options{Follow: true}, &rec)
 		},
 	}
 	rec.flags(root.Flags())
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(e.demo(), e.reach(), e.trust(), e.contract(), e.watch(), e.send(), e.trace(), e.prove(), e.standIn(), e.version())
 	return root
+}
+
+// notACommand tells that what was given in place of a workspace is a word that looks like a command; nil where it
+// may be a workspace.
+func notACommand(c *cobra.Command, word string) error {
+	if _, err := os.Stat(word); err == nil || strings.ContainsAny(word, "./\\:") {
+		return nil
+	}
+	var names []string
+	for _, sub := range c.Root().Commands() {
+		names = append(names, sub.Name())
+	}
+	hint, best := "", 3
+	for _, name := range names {
+		if d := levenshtein.ComputeDistance(word, name); d < best || len(word) > 2 && strings.HasPrefix(name, word) {
+			hint, best = fmt.Sprintf("did you mean %s? ", name), d
+		}
+	}
+	return usage("there is no command %s, nor a workspace of that name: %s'hodstone --help' lists the commands", word, hint)
+}
+
+// openWorkspace opens a workspace. What is an address, or not there at all, is told as that.
+func openWorkspace(path string) (*workspace.Workspace, error) {
+	info, err := os.Stat(path)
+	switch {
+	case err == nil && info.IsDir():
+		if _, err := os.Stat(filepath.Join(path, "hodstone.yaml")); err != nil {
+			return nil, usage("the folder %s holds no hodstone.yaml: name the workspace's file, or write an example there with 'hodstone demo --write %s'", path, path)
+		}
+	case err != nil && looksLikeAddress(path):
+		return nil, usage("there is no workspace %s; if it is a broker's address, write mqtt://%s (mqtts:// over TLS, ws:// or wss:// over WebSocket)", path, path)
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, usage("cannot open the workspace: there is no %s: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out", path)
+	}
+	w, err := workspace.Open(path)
+	if err != nil {
+		return nil, &exit{exitUsage, err}
+	}
+	return w, nil
+}
+
+// looksLikeAddress tells of HOST:PORT, and of names and addresses of hosts, which workspaces are not called.
+func looksLikeAddress(s string) bool {
+	host, port, err := net.SplitHostPort(s)
+	if err != nil {
+		host = s
+	} else if _, err := strconv.ParseUint(port, 10, 16); err != nil {
+		return false
+	}
+	if net.ParseIP(strings.Trim(host, "[]")) != nil || host == "localhost" {
+		return true
+	}
+	switch filepath.Ext(host) {
+	case "", ".yaml", ".yml", ".json", ".db":
+		return err == nil && host != "" // with a port
+	}
+	return !strings.ContainsAny(host, "/\\ ")
 }
 
 // open shows the screens on a workspace.
@@ -250,9 +320,9 @@ func (e *Env) contract() *cobra.Command {
 		Long:  "Read a workspace and tell what is wrong, with line and column.\nExit code 0: sound; 1: problems; 2: it cannot be read at all.",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			w, err := workspace.Open(args[0])
+			w, err := openWorkspace(args[0])
 			if err != nil {
-				return &exit{exitUsage, err}
+				return err
 			}
 			for _, p := range w.Problems {
 				fmt.Fprintf(e.Out, "%s\n\n", p.Error())
@@ -261,8 +331,11 @@ func (e *Env) contract() *cobra.Command {
 			for _, d := range w.Devices {
 				devices += max(1, d.Count)
 			}
-			fmt.Fprintf(e.Out, "%s: %d clauses between %d parties, %d devices, %d brokers; %d problems\n", w.File, len(w.Contract.Clauses),
-				len(w.Contract.Parties), devices, len(w.Brokers), len(w.Problems))
+			for _, warning := range w.Warnings() {
+				fmt.Fprintf(e.Out, "warning: %s\n\n", warning)
+			}
+			fmt.Fprintf(e.Out, "%s: %s between %s, %s, %s; %s\n", w.File, plural(len(w.Contract.Clauses), "clause"), strings.Replace(plural(len(w.Contract.Parties), "party"), "partys", "parties", 1),
+				plural(devices, "device"), plural(len(w.Brokers), "broker"), plural(len(w.Problems), "problem"))
 			if len(w.Problems) > 0 {
 				return &exit{exitBroken, nil}
 			}

@@ -19,6 +19,7 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
+	"hodstone/internal/brokertest"
 	"hodstone/internal/cli"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/record"
@@ -294,8 +295,50 @@ func TestWatchingAWorkspace(t *testing.T) {
 		!strings.Contains(out, "✗ ") || !strings.Contains(errOut, "messages broke the contract") {
 		t.Errorf("exit %d %s\n%s", code, errOut, out)
 	}
-	if code, _, errOut := run("watch", file, "no/such/topic", "--count", "1", "--for", "300ms"); code != 1 || !strings.Contains(errOut, "0 of 1 messages came") {
+	if code, _, errOut := run("watch", file, "no/such/topic", "--count", "1", "--for", "300ms"); code != 1 || !strings.Contains(errOut, "0 of 1 message came") {
 		t.Errorf("exit %d %s", code, errOut)
+	}
+	// What does not come, what is refused and what a device fails to do are told, as lines and as JSON.
+	site := filepath.Join(t.TempDir(), "hodstone.yaml")
+	if err := os.WriteFile(site, []byte(`hodstone: 1
+brokers:
+  quay: {stand-in: {logins: [vat, desk], limits: {maximum-qos: 0}, rights: {desk: {publish: [], subscribe: ["v/#"]}}}, login: vat}
+logins: {vat: {}, desk: {}}
+contract:
+  parties: {vat: , desk: }
+  clauses:
+    silent: {topic: v/silent, from: vat, to: desk, every: 500ms, payload: {format: text}}
+    heard: {topic: v/heard, from: vat, to: desk, every: 200ms ± 2s, payload: {format: text}}
+    high: {topic: v/high, from: vat, to: desk, qos: 1, payload: {format: text}}
+    order: {topic: v/order, from: vat, to: desk, answer: {clause: done, within: 300ms}, payload: {format: text}}
+    done: {topic: v/done, from: desk, to: vat, payload: {format: text}}
+devices:
+  vat: {plays: vat, login: vat, session: {version: 5}, publishes: [{clause: heard, every: 200ms, payload: x}, {clause: high, every: 300ms, payload: x}, {clause: order, every: 400ms, payload: x}]}
+  desk: {plays: desk, login: desk, session: {version: 5}, reactions: [{when: order, publish: high}]}
+`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	code, out, errOut = run("watch", site, "--for", "3s")
+	for _, want := range []string{"from vat", "○ v/silent breaks silent, every: expected a message every 500ms, saw nothing since the observer began to see", "○ v/order breaks order, answer: expected done within 300ms, saw no answer",
+		"✗ vat: high not published: QoS 1: the broker takes at most QoS 0"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("no %q in\n%s", want, out)
+		}
+	}
+	if code != 1 || !strings.Contains(errOut, "that were due did not come") || !strings.Contains(errOut, "of a device") {
+		t.Errorf("exit %d %s", code, errOut)
+	}
+	code, out, _ = run("watch", site, "--for", "2s", "--json")
+	events := map[string]bool{}
+	for line := range strings.SplitSeq(strings.TrimSpace(out), "\n") {
+		var x struct{ Event, Text, Sender, Topic string }
+		if err := json.Unmarshal([]byte(line), &x); err != nil {
+			t.Fatal(err, line)
+		}
+		events[x.Event+x.Sender] = true
+	}
+	if code != 1 || !events["missing"] || !events["device"] || !events["vat"] {
+		t.Errorf("exit %d %v", code, events)
 	}
 	for want, args := range map[string][]string{
 		"is a stand-in, which would be started for this message only": {"send", file, "x", "y"},
@@ -318,7 +361,26 @@ func TestWatchingAWorkspace(t *testing.T) {
 			t.Errorf("%v: exit %d %s", args, code, errOut)
 		}
 	}
-	if code, _, errOut := run("send", "mqtt://127.0.0.1:1", "x", "y"); code != 3 || !strings.Contains(errOut, "refused") {
+	if code, _, errOut := run("send", "mqtt://127.0.0.1:1", "x", "y"); code != 3 || !strings.Contains(errOut, "nothing listens") {
 		t.Errorf("exit %d %s", code, errOut)
+	}
+	for want, args := range map[string][]string{
+		"write mqtt://127.0.0.1:1883":                                                 {"watch", "127.0.0.1:1883"},
+		"write mqtt://quay.marrowvoe.example":                                         {"send", "quay.marrowvoe.example", "x", "y"},
+		"there is no command wach, nor a workspace of that name: did you mean watch?": {"wach", file},
+		"did you mean prove?":                                                         {"prov"},
+		"holds no hodstone.yaml":                                                      {"reach", t.TempDir()},
+	} {
+		if code, _, errOut := run(args...); code != 2 || !strings.Contains(errOut, want) || strings.Contains(errOut, "no such file") {
+			t.Errorf("%v: exit %d %s", args, code, errOut)
+		}
+	}
+	// A TLS port that is spoken to in the clear, and a plain one asked for an upgrade, are told as reach tells them.
+	broker := brokertest.Start(t, brokertest.Options{})
+	port := func(name string) string { return broker.URLs[name][strings.LastIndexByte(broker.URLs[name], ':')+1:] }
+	for url, want := range map[string]string{"mqtt://127.0.0.1:" + port("tls"): "write mqtts://", "ws://127.0.0.1:" + port("tcp"): "write mqtt://"} {
+		if code, _, errOut := run("watch", url); code != 3 || !strings.Contains(errOut, want) {
+			t.Errorf("%s: exit %d %s", url, code, errOut)
+		}
 	}
 }

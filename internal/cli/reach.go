@@ -267,9 +267,9 @@ func (e *Env) workspaceTargets(f *reachFlags, path string) (*workbench.Bench, []
 			return nil, nil, usage("%s goes with a URL; a workspace says it on the broker and its login", flag)
 		}
 	}
-	w, err := workspace.Open(path)
+	w, err := openWorkspace(path)
 	if err != nil {
-		return nil, nil, &exit{exitUsage, err}
+		return nil, nil, err
 	}
 	for _, p := range w.Problems {
 		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())

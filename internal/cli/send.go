@@ -39,6 +39,7 @@ type sendFlags struct {
 	text, aliases bool
 	userProps     []string
 	wait          time.Duration
+	given         func(flag string) bool
 }
 
 func (e *Env) send() *cobra.Command {
@@ -56,13 +57,16 @@ and it is sent all the same, for that may be what is tried.
 Exit code 0: all were taken; 1: the broker did not take one, or no response came;
 2: wrong use; 3: the broker was not reached or refused.`,
 		Args: cobra.RangeArgs(2, 3),
-		RunE: func(c *cobra.Command, args []string) error { return e.runSend(c.Context(), f, args) },
+		RunE: func(c *cobra.Command, args []string) error {
+			f.given = c.Flags().Changed
+			return e.runSend(c.Context(), f, args)
+		},
 	}
 	fl := c.Flags()
 	f.session.flags(fl)
 	f.recording.flags(fl)
-	fl.Uint8Var(&f.qos, "qos", 1, "the QoS to publish with")
-	fl.BoolVar(&f.retain, "retain", false, "let the broker store it")
+	fl.Uint8Var(&f.qos, "qos", 1, "the QoS to publish with; with a workspace, that of the topic's clause by default")
+	fl.BoolVar(&f.retain, "retain", false, "let the broker store it; with a workspace, as the topic's clause says by default")
 	fl.BoolVar(&f.lines, "lines", false, "with -: every line of standard input is a message of its own")
 	fl.DurationVar(&f.every, "every", 0, "send it again and again, with this time between; until --times or interrupted")
 	fl.IntVar(&f.times, "times", 0, "how often; once without --every")
@@ -177,6 +181,10 @@ func (e *Env) runSend(ctx context.Context, f *sendFlags, args []string) (err err
 	case p.options.Version != packet.V5 && (len(ps) > 0 || f.responseTopic != "" || f.aliases):
 		return usage("properties of a message need version 5; the connection is made in %s", p.options.Version)
 	}
+	m := packet.Publish{Topic: name, QoS: packet.QoS(f.qos), Retain: f.retain, Properties: ps}
+	if p.contract != nil {
+		f.asAgreed(p.contract, &m)
+	}
 	log := trace.NewLog(commandTrace)
 	stopRecord, err := f.recording.start(ctx, e, log, p.meta(args[0]))
 	if err != nil {
@@ -191,10 +199,24 @@ func (e *Env) runSend(ctx context.Context, f *sendFlags, args []string) (err err
 	p.options.Hooks = trace.Record(trace.Source{Client: "send", Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version}, log)
 	c := client.New(p.options)
 	if err := enter(ctx, c, nil, nil); err != nil {
-		return err
+		return p.why(ctx, err)
 	}
 	defer c.Disconnect(0)
-	return e.sendAll(ctx, f, p, c, next, packet.Publish{Topic: name, QoS: packet.QoS(f.qos), Retain: f.retain, Properties: ps})
+	return e.sendAll(ctx, f, p, c, next, m)
+}
+
+// asAgreed takes the QoS and the retain flag from the topic's clause, unless they were given.
+func (f *sendFlags) asAgreed(k *contract.Contract, m *packet.Publish) {
+	cl, _ := k.Find(m.Topic)
+	if cl == nil {
+		return
+	}
+	if cl.QoS != nil && !f.given("qos") {
+		m.QoS = *cl.QoS
+	}
+	if cl.Retain != nil && !f.given("retain") {
+		m.Retain = *cl.Retain
+	}
 }
 
 // sendAll sends until it has been done often enough, the input ends or the context does.

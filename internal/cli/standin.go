@@ -34,6 +34,7 @@ type standInFlags struct {
 	username, passwordFile, passwordEnv           string
 	anonymous, json                               bool
 	caFile, credentials, flaw                     string
+	ownCertificate, ownKey, ownCA                 string
 	maximumQoS                                    int
 	retain, wildcards, identifiers, shared, empty bool
 	packetSize, receiveMaximum, connections       int
@@ -79,6 +80,9 @@ The faults:
 	fl.StringVar(&f.caFile, "ca-file", "", "write the CA of the TLS listeners to this file, in PEM")
 	fl.StringVar(&f.credentials, "credentials", "", "write the CA and the credentials of all logins into this folder")
 	fl.StringVar(&f.flaw, "certificate", "", "give the TLS listeners a certificate that is "+strings.Join(workspace.CertificateFlaws, ", or "))
+	fl.StringVar(&f.ownCertificate, "own-certificate", "", "give the TLS listeners this certificate of your own, in place of one that is made")
+	fl.StringVar(&f.ownKey, "own-key", "", "with --own-certificate: the file with its key, where it is another")
+	fl.StringVar(&f.ownCA, "own-ca", "", "with --own-certificate: the CA that clients trust, and that signs the certificates of clients")
 	fl.IntVar(&f.maximumQoS, "maximum-qos", 2, "announce and keep this highest QoS")
 	fl.BoolVar(&f.retain, "retain-available", true, "store retained messages")
 	fl.BoolVar(&f.wildcards, "wildcard-subscription-available", true, "take filters with + and #")
@@ -156,9 +160,9 @@ func (e *Env) definition(f *standInFlags, args []string) (*workspace.Workspace, 
 	if f.username != "" {
 		return nil, usage("--username is for a stand-in without a workspace; add the login to the workspace")
 	}
-	w, err := workspace.Open(args[0])
+	w, err := openWorkspace(args[0])
 	if err != nil {
-		return nil, &exit{exitUsage, err}
+		return nil, err
 	}
 	for _, p := range w.Problems {
 		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())
@@ -170,6 +174,27 @@ func (e *Env) definition(f *standInFlags, args []string) (*workspace.Workspace, 
 		}
 	}
 	return nil, usage("the workspace has no stand-in %s", f.broker)
+}
+
+// own reads the certificate of the user's own, if one is given.
+func (f *standInFlags) own(before *workspace.OwnTLS) (*workspace.OwnTLS, error) {
+	switch {
+	case f.ownCertificate+f.ownKey+f.ownCA == "":
+		return before, nil
+	case f.ownCertificate == "" || f.ownCA == "":
+		return nil, usage("--own-certificate and --own-ca go together")
+	case f.flaw != "" || f.caFile != "":
+		return nil, usage("--own-certificate goes without --certificate and --ca-file: nothing is made")
+	}
+	cas, err := readCA(f.ownCA)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := (&access{certificate: f.ownCertificate, key: f.ownKey}).pair()
+	if err != nil {
+		return nil, err
+	}
+	return &workspace.OwnTLS{Certificate: *pair, CAs: cas}, nil
 }
 
 func (e *Env) runStandIn(c *cobra.Command, f *standInFlags, args []string) (err error) {
@@ -187,6 +212,9 @@ func (e *Env) runStandIn(c *cobra.Command, f *standInFlags, args []string) (err 
 			return usage("--certificate takes %s, not %q", strings.Join(workspace.CertificateFlaws, ", "), f.flaw)
 		}
 		si.Certificate = f.flaw
+	}
+	if si.OwnTLS, err = f.own(si.OwnTLS); err != nil {
+		return err
 	}
 	si.Anonymous = si.Anonymous || f.anonymous
 	if len(args) == 0 && len(f.listen) == 0 {

@@ -54,6 +54,7 @@ func (e *Env) traceShow() *cobra.Command {
 			defer file.Close()
 			if e.Terminal && !plain && !asJSON {
 				b := workbench.Reopen(file)
+				b.Filter = filter
 				defer b.Close()
 				if err := e.Screens(c.Context(), b); err != nil {
 					return &exit{exitUsage, err}

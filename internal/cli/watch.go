@@ -3,23 +3,23 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"hodstone/internal/contract"
-	"hodstone/internal/contract/rule"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/record"
 	"hodstone/internal/report"
 	"hodstone/internal/trace"
+	"hodstone/internal/workbench"
 )
 
 const (
@@ -114,8 +114,12 @@ func (e *Env) watch() *cobra.Command {
 With a workspace every message is held against its contract; a stand-in of the workspace
 is started together with the devices.
 
-Exit code 0: well; 1: a message broke the contract, or fewer than --count came within
---for; 2: wrong use; 3: the broker was not reached or refused.`,
+Messages and answers that were due and did not come are told too, and so are refused rights and
+what devices of ours fail to do; nothing is missed while the link is down, and at a broker that is
+not a stand-in only what was heard before: the rights may hide the rest.
+
+Exit code 0: well; 1: something broke the contract, was missed or refused, or fewer than --count
+came within --for; 2: wrong use; 3: the broker was not reached or refused.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error { return e.runWatch(c.Context(), f, args[0], args[1:]) },
 	}
@@ -140,12 +144,17 @@ type watching struct {
 	e     *Env
 	f     *watchFlags
 	p     *place
-	judge *contract.Judge
+	log   *trace.Log
+	seen  *workbench.Observation // nil without a contract
+	nudge func()                 // shows that the link stands
+	blind string                 // since when, or how long, nothing was seen
 
-	mu     sync.Mutex
+	// What follows is of the goroutine that reads the trace, and read when it has ended.
 	count  int
-	broken int
-	done   chan struct{} // closed when count is reached
+	broken int             // messages that broke the contract
+	worse  map[string]int  // what else went wrong, by what it is
+	told   map[string]bool // what was told once already
+	done   chan struct{}   // closed when count is reached
 }
 
 // watched is a message in JSON.
@@ -153,11 +162,33 @@ type watched struct {
 	At string `json:"at"`
 	*report.MessageRecord
 	Stored     bool                    `json:"stored"` // it was retained and greets the subscription
+	Sender     string                  `json:"sender,omitempty"`
 	Properties []report.PropertyRecord `json:"properties,omitempty"`
 	Clause     string                  `json:"clause,omitempty"`
 	Stray      bool                    `json:"stray,omitempty"` // no clause covers the topic
 	Breaches   []string                `json:"breaches,omitempty"`
 }
+
+// happened is what is no message in JSON.
+type happened struct {
+	At string `json:"at"`
+	// Event is "missing" for a message or an answer that was due, "refused" for rights, "device" for what a device
+	// fails to do, "blind" and "sees" for the observer.
+	Event  string `json:"event"`
+	Client string `json:"client,omitempty"`
+	Clause string `json:"clause,omitempty"`
+	Topic  string `json:"topic,omitempty"`
+	Text   string `json:"text"`
+}
+
+// The kinds of what happened.
+const (
+	hapMissing = "missing"
+	hapRefused = "refused"
+	hapDevice  = "device"
+	hapBlind   = "blind"
+	hapSees    = "sees"
+)
 
 func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters []string) (err error) {
 	if len(filters) == 0 {
@@ -199,12 +230,12 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 			err = closing
 		}
 	}()
-	w := &watching{e: e, f: f, p: p, done: make(chan struct{})}
+	w := &watching{e: e, f: f, p: p, log: log, done: make(chan struct{}), worse: map[string]int{}, told: map[string]bool{}}
 	if p.contract != nil {
-		w.judge = contract.NewJudge(p.contract, rule.All())
+		w.seen = workbench.NewObservation(p.contract, watchName, p.name, p.bench.Parties(), w.message, w.missing)
 	}
-	p.options.Message = w.message
-	p.options.Hooks = trace.Record(trace.Source{Client: "watch", Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version}, log)
+	rec := trace.NewRecorder(trace.Source{Client: watchName, Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version}, log)
+	p.options.Hooks = rec.Hooks()
 	if f.duration > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, f.duration)
@@ -214,24 +245,168 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 	for _, x := range filters {
 		subs = append(subs, packet.Subscription{Filter: x, QoS: packet.QoS(f.qos), NoLocal: f.noLocal, RetainAsPublished: f.rap, RetainHandling: packet.RetainHandling(f.retainHandling)})
 	}
-	if err := w.run(ctx, subs, user); err != nil {
+	c := client.New(p.options)
+	w.nudge = func() { c.AskPing() }
+	reading, stop := context.WithCancel(context.WithoutCancel(ctx))
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		w.read(reading)
+	}()
+	err = w.run(ctx, c, rec, subs, user)
+	stop()
+	<-over
+	if err != nil {
 		return err
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
+	if w.blind != "" {
+		fmt.Fprintln(e.ErrOut, "hodstone:", w.blind)
+	}
+	return w.verdict()
+}
+
+// watchName is what the client of watch is called on the trace.
+const watchName = "watch"
+
+// verdict turns what was seen into the exit code.
+func (w *watching) verdict() error {
+	var wrong []string
+	if w.broken > 0 {
+		wrong = append(wrong, fmt.Sprintf("%d of %s broke the contract", w.broken, plural(w.count, "message")))
+	}
+	for _, x := range []struct{ what, one, many string }{{hapMissing, "message or answer that was due did not come", "messages or answers that were due did not come"},
+		{hapRefused, "thing was refused", "things were refused"}, {hapDevice, "failure of a device", "failures of devices"}} {
+		if n := w.worse[x.what]; n == 1 {
+			wrong = append(wrong, "1 "+x.one)
+		} else if n > 1 {
+			wrong = append(wrong, fmt.Sprintf("%d %s", n, x.many))
+		}
+	}
 	switch {
-	case f.count > 0 && w.count < f.count:
-		return &exit{exitBroken, fmt.Errorf("%d of %d messages came", w.count, f.count)}
-	case w.broken > 0:
-		return &exit{exitBroken, fmt.Errorf("%d of %d messages broke the contract", w.broken, w.count)}
+	case w.f.count > 0 && w.count < w.f.count:
+		return &exit{exitBroken, fmt.Errorf("%d of %s came", w.count, plural(w.f.count, "message"))}
+	case len(wrong) > 0:
+		return &exit{exitBroken, errors.New(strings.Join(wrong, "; "))}
 	}
 	return nil
 }
 
+// read follows the trace until the context ends, and then to its end.
+func (w *watching) read(ctx context.Context) {
+	js := trace.NewJourneys(1000) // without a contract, for stored copies alone
+	for next := uint64(1); ; {
+		events, missed := w.log.Read(next, 2000)
+		next += uint64(len(events)) + missed
+		for i := range events {
+			w.event(&events[i])
+		}
+		if w.seen != nil {
+			if w.seen.Take(events, missed) && w.nudge != nil {
+				w.nudge()
+			}
+		} else {
+			for i := range events {
+				if e := &events[i]; e.Client == watchName && e.Kind == trace.Received && e.Publish() != nil {
+					js.Add(e)
+					w.message(e, workbench.Finding{})
+				}
+			}
+		}
+		if len(events) > 0 {
+			continue
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		wait, cancel := context.WithTimeout(ctx, watchTick)
+		w.log.Wait(wait, next)
+		cancel()
+	}
+}
+
+// watchTick is how often it is looked whether something is due.
+const watchTick = 200 * time.Millisecond
+
+// event tells of what is no message: refused rights, failures of devices, the observer's own sight.
+func (w *watching) event(e *trace.Event) {
+	refused := func(what string, code packet.ReasonCode, t packet.Type) {
+		w.happen(e, hapRefused, "", "", fmt.Sprintf("%s: %s was refused: %s %s", e.Client, what, code.Code(t, e.Version), code.In(t, e.Version)))
+	}
+	switch {
+	case e.Role == trace.RoleDevice && e.Kind == trace.Line:
+		w.happen(e, hapDevice, "", "", e.Client+": "+e.Text)
+	case e.Client == watchName && e.Kind == trace.Link && (e.Link == client.LinkEnded || e.Link == client.LinkFailed) && e.By != client.ByUs:
+		w.happen(e, hapBlind, "", "", "the observer does not see: "+e.Text)
+	case e.Client == watchName && e.Kind == trace.Link && e.Link == client.Watching && w.told[hapBlind]:
+		w.happen(e, hapSees, "", "", "the observer sees again")
+	case e.Kind != trace.Received || e.Own() || e.Role == trace.RoleObserver && e.Client != watchName:
+	default:
+		switch p := e.Packet.(type) {
+		case *packet.Connack:
+			if p.Code != 0 {
+				refused("CONNECT", p.Code, packet.CONNACK)
+			}
+		case *packet.Suback:
+			for _, c := range p.Codes {
+				if c >= 0x80 {
+					refused("a subscription", c, packet.SUBACK)
+				}
+			}
+		case *packet.Puback:
+			if p.Code >= 0x80 {
+				refused("a message", p.Code, packet.PUBACK)
+			}
+		case *packet.Pubrec:
+			if p.Code >= 0x80 {
+				refused("a message", p.Code, packet.PUBREC)
+			}
+		}
+	}
+}
+
+// happen writes what is no message.
+func (w *watching) happen(e *trace.Event, what, clause, topic, text string) {
+	if w.over() {
+		return
+	}
+	w.worse[what]++
+	w.told[what] = true
+	at, name := time.Now(), ""
+	if e != nil {
+		at, name = e.At, e.Client
+	}
+	if w.f.json {
+		w.encode(happened{At: at.Format(time.RFC3339Nano), Event: what, Client: name, Clause: clause, Topic: topic, Text: text})
+		return
+	}
+	sign := map[string]string{hapMissing: "○", hapRefused: "✗", hapDevice: "✗", hapBlind: "!", hapSees: "✓"}[what]
+	fmt.Fprintf(w.e.Out, "%s  %s %s\n", at.Format("15:04:05.000"), sign, text)
+}
+
+// missing tells of messages and answers that were due.
+func (w *watching) missing(found []contract.Breach) {
+	for _, b := range found {
+		w.happen(&trace.Event{At: b.At, Client: b.Sender}, hapMissing, b.Clause, b.Topic, b.String())
+	}
+}
+
+func (w *watching) encode(v any) {
+	e := json.NewEncoder(w.e.Out)
+	e.SetEscapeHTML(false)
+	e.Encode(v)
+}
+
+// over tells whether enough has come.
+func (w *watching) over() bool { return w.f.count > 0 && w.count == w.f.count }
+
 // run stays connected until the context ends or the count is reached.
-func (w *watching) run(ctx context.Context, subs []packet.Subscription, ps packet.Properties) error {
-	c := client.New(w.p.options)
-	defer c.Disconnect(0)
+func (w *watching) run(ctx context.Context, c *client.Client, rec *trace.Recorder, subs []packet.Subscription, ps packet.Properties) error {
+	defer func() {
+		if w.seen != nil { // before we end it ourselves
+			w.blind = w.seen.Blind()
+		}
+		c.Disconnect(0)
+	}()
 	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(rand.Uint64(), 1))}
 	for first := true; ; first = false {
 		start := time.Now()
@@ -240,9 +415,21 @@ func (w *watching) run(ctx context.Context, subs []packet.Subscription, ps packe
 			return nil
 		}
 		if err != nil && first {
-			return err
+			return w.p.why(ctx, err)
 		}
 		if err == nil {
+			if w.seen != nil {
+				// A broker that is not ours may grant a filter and deliver only what the rights allow: what was
+				// never heard there is not missed.
+				filters := []string{}
+				for _, s := range subs {
+					if w.p.standIn {
+						filters = append(filters, s.Filter)
+					}
+				}
+				w.seen.Sees(w.p.name, filters, w.f.rap)
+			}
+			rec.Add(trace.Event{Kind: trace.Link, Link: client.Watching, Text: "watches"})
 			if !first {
 				fmt.Fprintln(w.e.ErrOut, "hodstone: back at", w.p.name)
 			}
@@ -290,19 +477,17 @@ func enter(ctx context.Context, c *client.Client, subs []packet.Subscription, ps
 	return nil
 }
 
-// message writes a message; it is called by the client's reading goroutine.
-func (w *watching) message(m *packet.Publish) {
-	now := time.Now()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.f.count > 0 && w.count == w.f.count {
+// message writes a message that came.
+func (w *watching) message(e *trace.Event, f workbench.Finding) {
+	if w.over() {
 		return
 	}
 	w.count++
-	stored := m.Retain && !w.f.rap
-	out := watched{At: now.Format(time.RFC3339Nano), MessageRecord: report.NewMessageRecord(m), Stored: stored, Properties: report.NewPropertyRecords(m.Properties)}
-	if w.judge != nil {
-		j := w.judge.Message(contract.Message{At: now, Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: packet.QoS(w.f.qos), Retain: m.Retain, RetainKnown: w.f.rap, Copy: stored})
+	m := *e.Publish()
+	m.Topic = e.Topic()
+	stored := e.Meaning.Stored == trace.StorageCopy
+	out := watched{At: e.At.Format(time.RFC3339Nano), MessageRecord: report.NewMessageRecord(&m), Stored: stored, Sender: f.Sender, Properties: report.NewPropertyRecords(m.Properties)}
+	if j := f.Judgement; w.seen != nil {
 		if out.Stray = j.Clause == nil; !out.Stray {
 			out.Clause = j.Clause.Name
 		}
@@ -314,11 +499,13 @@ func (w *watching) message(m *packet.Publish) {
 		w.broken++
 	}
 	if w.f.json {
-		e := json.NewEncoder(w.e.Out)
-		e.SetEscapeHTML(false)
-		e.Encode(out)
+		w.encode(out)
 	} else {
-		fmt.Fprintln(w.e.Out, report.MessageLine(now, m, stored))
+		line := report.MessageLine(e.At, &m, stored)
+		if f.Sender != "" {
+			line += "  from " + f.Sender
+		}
+		fmt.Fprintln(w.e.Out, line)
 		if out.Stray {
 			fmt.Fprintln(w.e.Out, "    ? stray: no clause covers this topic")
 		}
@@ -326,7 +513,15 @@ func (w *watching) message(m *packet.Publish) {
 			fmt.Fprintln(w.e.Out, "    ✗ "+b)
 		}
 	}
-	if w.count == w.f.count {
+	if w.over() {
 		close(w.done)
 	}
+}
+
+// plural counts things in words.
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

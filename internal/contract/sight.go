@@ -83,6 +83,10 @@ func (h *deadlines) drop() {
 // had to say something by then.
 func (j *Judge) Seen(name string, until time.Time) []Breach { return j.passed(name, until, true) }
 
+// Before is Seen for all that came before a moment: what is due at that very moment may still come. [Judge.Message]
+// does the same, without telling.
+func (j *Judge) Before(name string, at time.Time) []Breach { return j.passed(name, at, false) }
+
 // passed is Seen; deadlines at the very moment count where they are included.
 func (j *Judge) passed(name string, until time.Time, included bool) (out []Breach) {
 	e := j.eyes[name]

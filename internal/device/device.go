@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -65,24 +66,26 @@ type Device struct {
 	name   string
 	params map[string]string
 	client *client.Client
+	rec    *trace.Recorder
 	inbox  chan *packet.Publish
 	orders chan func()
+	sent   atomic.Int64 // messages that have left
 
-	mu       sync.Mutex // guards what follows
-	cancel   context.CancelFunc
-	done     chan struct{}
-	phase    Phase
-	since    time.Time
-	why      string
-	sent     int
-	received int
-	signals  []*signal
-	born     time.Time
-	rand     *rand.Rand
-	counts   map[string]int // of count(), by publication
-	pubs     []*publication
-	retryAt  time.Time
-	slowed   string
+	mu        sync.Mutex // guards what follows
+	cancel    context.CancelFunc
+	done      chan struct{}
+	phase     Phase
+	since     time.Time
+	why       string
+	received  int
+	signals   []*signal
+	born      time.Time
+	rand      *rand.Rand
+	counts    map[string]int // of count(), by publication
+	pubs      []*publication
+	retryAt   time.Time
+	slowed    string
+	complaint string // the latest
 }
 
 // publication is one at work.
@@ -123,9 +126,18 @@ func New(o Options) *Device {
 		d.pubs = append(d.pubs, p)
 	}
 	s := o.Kind.Session
+	d.rec = trace.NewRecorder(trace.Source{Client: d.name, Role: trace.RoleDevice, Broker: o.Broker, Version: s.Version}, o.Logs...)
+	hooks := d.rec.Hooks()
+	traced := hooks.Sent
+	hooks.Sent = func(p packet.Packet, raw []byte) {
+		if m, ok := p.(*packet.Publish); ok && !m.Dup {
+			d.sent.Add(1)
+		}
+		traced(p, raw)
+	}
 	copts := client.Options{Dial: o.Dial, Version: s.Version, Message: d.arrived,
 		Connect: packet.Connect{ClientID: workspace.FillIn(s.ClientID, o.Number), CleanStart: s.CleanStart, KeepAlive: uint16(s.KeepAlive / time.Second)},
-		Hooks:   trace.Record(trace.Source{Client: d.name, Role: trace.RoleDevice, Broker: o.Broker, Version: s.Version}, o.Logs...)}
+		Hooks:   hooks}
 	if s.Version == packet.V5 && !s.CleanStart {
 		// Without an expiry version 5 would drop the session at once (5.0 §3.1.2.11.2).
 		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
@@ -374,7 +386,6 @@ func (d *Device) announce(what string) *client.Publication {
 		d.complain(err)
 		return nil
 	}
-	d.count(1, 0)
 	return pub
 }
 
@@ -392,18 +403,21 @@ func (d *Device) goodbye() {
 	d.client.Disconnect(0)
 }
 
-func (d *Device) count(sent, received int) {
+func (d *Device) got() {
 	d.mu.Lock()
-	d.sent += sent
-	d.received += received
+	d.received++
 	d.mu.Unlock()
 }
 
-// complain shows an error of the device's own without ending it.
+// complain shows an error of the device's own without ending it, on the trace too.
 func (d *Device) complain(err error) {
 	d.mu.Lock()
-	d.why = err.Error()
+	again := d.complaint == err.Error()
+	d.why, d.complaint = err.Error(), err.Error()
 	d.mu.Unlock()
+	if !again { // the same is told once
+		d.rec.Add(trace.Event{Kind: trace.Line, Text: err.Error()})
+	}
 }
 
 // pendingReaction is a reaction that takes its time.
@@ -440,7 +454,7 @@ func (d *Device) work(ctx context.Context) error {
 		case <-gone:
 			return d.lostReason()
 		case m := <-d.inbox:
-			d.count(0, 1)
+			d.got()
 			waiting = append(waiting, d.react(m)...)
 		case order := <-d.orders:
 			order()

@@ -64,12 +64,8 @@ func (d *Device) publish(p *publication, env map[string]any) {
 	if err == nil && send {
 		_, err = d.client.Start(m)
 	}
-	switch {
-	case errors.Is(err, client.ErrNotConnected):
-	case err != nil:
+	if err != nil && !errors.Is(err, client.ErrNotConnected) {
 		d.complain(fmt.Errorf("%s%s not published: %w", p.def.Clause, p.def.Topic, err))
-	case send:
-		d.count(1, 0)
 	}
 }
 

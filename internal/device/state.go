@@ -46,7 +46,7 @@ func (d *Device) State() State {
 	defer d.mu.Unlock()
 	k := d.opt.Kind
 	s := State{Name: d.name, Party: k.Plays, Note: k.Note, ClientID: workspace.FillIn(k.Session.ClientID, d.opt.Number), Version: k.Session.Version,
-		Broker: d.opt.Broker, Listener: k.Listener, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Slowed: d.slowed, Sent: d.sent, Received: d.received, Params: d.params}
+		Broker: d.opt.Broker, Listener: k.Listener, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Slowed: d.slowed, Sent: int(d.sent.Load()), Received: d.received, Params: d.params}
 	for _, x := range d.signals {
 		s.Signals = append(s.Signals, SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)})
 	}

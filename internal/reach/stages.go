@@ -227,14 +227,20 @@ func (e *chainError) Error() string { return e.presented.What }
 // tlsConfig is that of a client which verifies by our own rules, so that what is wrong is
 // known and not only that something is.
 func (r *runner) tlsConfig(v *visit, a approach) *tls.Config {
-	c := &tls.Config{ServerName: r.serverName(), MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, NextProtos: a.protocols}
+	var own *tls.Certificate
+	if a.login != nil {
+		own = a.login.Certificate
+	}
+	c := trust.ClientTLS(nil, r.serverName(), own)
+	c.InsecureSkipVerify, c.NextProtos = true, a.protocols
+	present := c.GetClientCertificate
 	c.GetClientCertificate = func(q *tls.CertificateRequestInfo) (*tls.Certificate, error) {
 		v.asked = true
 		for _, raw := range q.AcceptableCAs {
 			v.cas = append(v.cas, string(raw))
 		}
-		if a.login != nil && a.login.Certificate != nil {
-			return a.login.Certificate, nil
+		if present != nil {
+			return present(q)
 		}
 		return &tls.Certificate{}, nil
 	}

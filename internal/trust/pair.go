@@ -104,6 +104,21 @@ func CAs(data []byte) ([]*x509.Certificate, error) {
 	return out, nil
 }
 
+// ClientTLS are the TLS settings of every client of Hodstone's: CAs to trust, nil for the system's; the name that the
+// server's certificate must hold, "" for that of the URL; and the client's own certificate, nil for none. It is
+// presented whenever a server asks for one, as firmware does, whatever CAs the server names: a server that does not
+// know its CA refuses it, for all of us alike.
+func ClientTLS(cas []*x509.Certificate, serverName string, own *tls.Certificate) *tls.Config {
+	c := &tls.Config{ServerName: serverName, MinVersion: tls.VersionTLS12}
+	if cas != nil {
+		c.RootCAs = Pool(cas)
+	}
+	if own != nil {
+		c.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return own, nil }
+	}
+	return c
+}
+
 // Pool makes a pool of certificates; nil, for the system's, of none.
 func Pool(certificates []*x509.Certificate) *x509.CertPool {
 	if certificates == nil {

@@ -37,6 +37,7 @@ type observer struct {
 	broker *workspace.Broker
 	client *client.Client
 	rec    *trace.Recorder
+	name   string        // on the trace
 	id     string        // its client identifier
 	ready  chan struct{} // closed when it first watches
 	nudge  chan struct{} // capacity 1: show that the link stands
@@ -59,7 +60,7 @@ func newObserver(b *Bench, br *workspace.Broker, listener string) *observer {
 	}
 	connect := packet.Connect{ClientID: br.OwnID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace.Login(br.Login)
-	o.id = connect.ClientID
+	o.id, o.name = connect.ClientID, name
 	o.rec = trace.NewRecorder(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)
 	opt := client.Options{Dial: b.dialer(br.Name, listener, login), Version: br.Version, Connect: connect, Hooks: o.rec.Hooks(), Message: o.message}
 	login.Apply(&opt)

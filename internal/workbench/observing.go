@@ -9,6 +9,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/contract/rule"
+	"hodstone/internal/device"
 	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
@@ -17,16 +18,23 @@ import (
 	"hodstone/internal/trace"
 )
 
-// observing is what the bench makes of its trace: the judge, the journeys, the statistics. One goroutine
+// observing is what is made of a trace: the judge, the journeys, the statistics. One goroutine
 // feeds it; screens read it.
 type observing struct {
+	own map[string]bool // the observers whose messages are judged, by name; set before anything is fed
+
+	// told is told of what an observer got, with its finding, and missed of who did not say what was due; both may be
+	// nil. They are called with mu held.
+	told func(*trace.Event, Finding)
+	lack func([]contract.Breach)
+
 	mu         sync.Mutex // guards what follows
 	judge      *contract.Judge
 	journeys   *trace.Journeys
 	statistics *trace.Statistics
 	monitor    *reach.Monitor
-	findings   []numbered // by the event's number, modulo the length of the trace
-	missed     uint64
+	findings   []numbered  // by the event's number, modulo the length of the trace
+	lost       uint64      // events that came too fast
 	traffic    meter.Meter // PUBLISH packets of the site, either way
 	analysed   float64     // of a record
 	eyes       map[string]*eyes
@@ -65,7 +73,44 @@ type numbered struct {
 
 func (o *observing) init(c *contract.Contract) {
 	o.judge, o.journeys, o.statistics, o.monitor = contract.NewJudge(c, rule.All()), trace.NewJourneys(journeyLength), trace.NewStatistics(), reach.NewMonitor()
-	o.analysed, o.eyes, o.parties = 1, map[string]*eyes{}, map[string]string{}
+	o.analysed, o.eyes, o.parties, o.own = 1, map[string]*eyes{}, map[string]string{}, map[string]bool{}
+	o.findings = make([]numbered, traceLength)
+}
+
+// Observation judges what one observer gets, with the whole trace for telling who sent what: for commands that
+// have no screens.
+type Observation struct{ o observing }
+
+// NewObservation returns one for the client of the name on the broker. parties are what clients play, by name. told
+// is told of each message with its finding, lack of what was due and did not come.
+func NewObservation(c *contract.Contract, client, broker string, parties map[string]string, told func(*trace.Event, Finding), lack func([]contract.Breach)) *Observation {
+	x := &Observation{}
+	x.o.init(c)
+	x.o.own[client], x.o.parties, x.o.told, x.o.lack = true, parties, told, lack
+	x.o.judge.Expect(broker, time.Now())
+	return x
+}
+
+// Sees tells which filters the observer subscribed to, nil for everything, and whether it sees the publisher's
+// retain flag. It begins to see with the event [client.Watching].
+func (x *Observation) Sees(broker string, filters []string, flag bool) {
+	x.o.mu.Lock()
+	defer x.o.mu.Unlock()
+	x.o.eyes[broker] = &eyes{filters: filters, flag: flag}
+}
+
+// Take follows events. It tells whether the observer has to show that it still sees: by a PINGREQ.
+func (x *Observation) Take(events []trace.Event, missed uint64) (prove bool) {
+	return len(x.o.take(events, missed, true)) > 0
+}
+
+// Blind says in a line whether the observer could not see; "" where it saw all along.
+func (x *Observation) Blind() string {
+	x.o.mu.Lock()
+	defer x.o.mu.Unlock()
+	now := time.Now()
+	s := Snapshot{At: now, Sights: x.o.judge.Sights(now)}
+	return s.Blind()
 }
 
 // watch is the one reader that follows journeys and judges messages. It looks at once when
@@ -113,7 +158,7 @@ func (b *Bench) prove(broker string) {
 func (o *observing) take(events []trace.Event, missed uint64, all bool) []string {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.missed += missed; missed > 0 {
+	if o.lost += missed; missed > 0 {
 		// What was not read may have been what was waited for.
 		now := time.Now()
 		for name := range o.eyes {
@@ -149,7 +194,7 @@ func (o *observing) event(e *trace.Event) {
 	if m != nil && !e.Own() && (e.Kind == trace.Sent || e.Kind == trace.Received) {
 		o.traffic.Add(e.At)
 	}
-	if e.Role != trace.RoleObserver {
+	if !o.own[e.Client] {
 		return
 	}
 	if e.Kind == trace.Link {
@@ -162,10 +207,17 @@ func (o *observing) event(e *trace.Event) {
 	if m != nil && j != nil && !e.Own() {
 		o.message(e, m, j)
 	}
-	o.judge.Seen(e.Broker, e.At)
+	o.missing(o.judge.Seen(e.Broker, e.At))
 	if _, is := e.Packet.(*packet.Pingresp); is && o.eyes[e.Broker] != nil && o.eyes[e.Broker].thawed {
 		o.eyes[e.Broker].thawed = false
 		o.sees(e.Broker, e.At)
+	}
+}
+
+// missing tells of what was due and did not come.
+func (o *observing) missing(found []contract.Breach) {
+	if o.lack != nil && len(found) > 0 {
+		o.lack(found)
 	}
 }
 
@@ -193,7 +245,12 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey)
 	if j.Role == trace.RoleDevice {
 		msg.Party = o.parties[j.Sender]
 	}
-	o.findings[e.Seq%traceLength] = numbered{e.Seq, Finding{o.judge.Message(msg), j.Sender}}
+	o.missing(o.judge.Before(e.Broker, e.At))
+	f := Finding{o.judge.Message(msg), j.Sender}
+	o.findings[e.Seq%traceLength] = numbered{e.Seq, f}
+	if o.told != nil {
+		o.told(e, f)
+	}
 }
 
 // Snapshot is what was seen, at a moment.
@@ -253,7 +310,7 @@ func (b *Bench) Snapshot() Snapshot {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	now := time.Now()
-	s := Snapshot{At: now, Started: b.started, Cells: o.judge.Cells(), Strays: o.judge.Strays(), Unkept: o.judge.Unkept(), Missed: o.missed, Sights: o.judge.Sights(now)}
+	s := Snapshot{At: now, Started: b.started, Cells: o.judge.Cells(), Strays: o.judge.Strays(), Unkept: o.judge.Unkept(), Missed: o.lost, Sights: o.judge.Sights(now)}
 	for name, e := range o.eyes {
 		if len(e.refused) > 0 {
 			if s.Refused == nil {
@@ -299,4 +356,15 @@ func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
 		return trace.Journey{}, false
 	}
 	return found[0], true
+}
+
+// Parties are what the bench's devices play, by name.
+func (b *Bench) Parties() map[string]string {
+	out := map[string]string{}
+	for _, kind := range b.Workspace.Devices {
+		for n := range max(1, kind.Count) {
+			out[device.Name(kind, n+1)] = kind.Plays
+		}
+	}
+	return out
 }

@@ -73,6 +73,8 @@ type Bench struct {
 	Events trace.Reader
 	// Record is that record; nil for a bench at work.
 	Record *record.File
+	// Filter is what the wire screen begins with; see [trace.ParseFilter].
+	Filter string
 	// Recorder writes Log to a file; nil where nothing is recorded.
 	Recorder *record.Recorder
 
@@ -108,7 +110,7 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
 	b.trust.surveys = map[string]*SurveyState{}
 	b.ctx, b.stop = context.WithCancel(context.Background())
-	b.Events, b.obs.findings = b.Log, make([]numbered, traceLength)
+	b.Events = b.Log
 	for _, br := range w.Brokers {
 		for _, l := range br.Listeners {
 			b.urls[br.Name+"/"+l.Name] = l.URL
@@ -172,7 +174,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 	b.standins[br.Name] = s
 	for i := range br.StandIn.Listeners {
 		l := &br.StandIn.Listeners[i]
-		config, err := b.certify(l, br.StandIn.Certificate)
+		config, err := b.certify(l, br.StandIn)
 		if err != nil {
 			return err
 		}
@@ -237,10 +239,15 @@ func (b *Bench) Authority() (*trust.Authority, error) {
 
 // certify makes a stand-in's certificate for a TLS listener, and lets our clients
 // trust it.
-func (b *Bench) certify(l *workspace.Listener, flaw string) (*tls.Config, error) {
+func (b *Bench) certify(l *workspace.Listener, br *workspace.StandIn) (*tls.Config, error) {
+	flaw := br.Certificate
 	e, err := link.Parse(l.URL)
 	if err != nil || !e.TLS {
 		return nil, err
+	}
+	if own := br.OwnTLS; own != nil { // the user's own, in place of ours
+		l.CA = own.CAs
+		return &tls.Config{Certificates: []tls.Certificate{own.Certificate}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: trust.Pool(own.CAs)}, nil
 	}
 	if _, err := b.Authority(); err != nil {
 		return nil, err
@@ -265,7 +272,7 @@ func (b *Bench) Start() {
 	if b.Record != nil {
 		return
 	}
-	b.started = time.Now()
+	b.started, b.obs.parties = time.Now(), b.Parties()
 	gate := rate.NewLimiter(connectRate, 1)
 	used := map[string]bool{}
 	if first := b.Workspace.Broker(""); first != nil {
@@ -275,7 +282,6 @@ func (b *Bench) Start() {
 		used[kind.Broker] = true
 		for n := range max(1, kind.Count) {
 			login := b.Workspace.Login(workspace.FillIn(kind.Login, n+1))
-			b.obs.parties[device.Name(kind, n+1)] = kind.Plays
 			b.devices = append(b.devices, device.New(device.Options{Kind: kind, Number: n + 1, Contract: b.Workspace.Contract,
 				Dial: b.dialer(kind.Broker, kind.Listener, login), Login: login,
 				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Gate: gate, Seed: b.opt.Seed}))
@@ -285,6 +291,7 @@ func (b *Bench) Start() {
 		if used[br.Name] {
 			o := newObserver(b, br, "")
 			b.obs.judge.Expect(br.Name, b.started) // nobody reads yet
+			b.obs.own[o.name] = true
 			b.mu.Lock()
 			b.observers = append(b.observers, o)
 			b.mu.Unlock()
@@ -345,10 +352,11 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 		if err != nil {
 			return nil, err
 		}
-		config := &tls.Config{RootCAs: trust.Pool(l.CA), ServerName: l.ServerName}
-		if login != nil && login.Certificate != nil {
-			config.Certificates = []tls.Certificate{*login.Certificate}
+		var own *tls.Certificate
+		if login != nil {
+			own = login.Certificate
 		}
+		config := trust.ClientTLS(l.CA, l.ServerName, own)
 		made, err := link.Dial(ctx, u, link.Options{TLS: config})
 		if br := b.Workspace.Broker(broker); err == nil && b.standins[br.Name] != nil {
 			b.dialled.Store(made.LocalAddr().String(), true)

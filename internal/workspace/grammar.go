@@ -55,8 +55,15 @@ var Shapes = []Shape{
 		{"rights", "map of rights", false, "What logins may publish and subscribe to, by login; * in the name stands for any characters. The first that fits counts; a login that none fits may do everything."},
 		{"anonymous", "boolean", false, "Let in clients without credentials (default: only when it knows no logins)."},
 		{"limits", "limits", false, "What it announces in CONNACK, and keeps."},
+		{"own-tls", "own-tls", false, "The certificate of the TLS listeners, in place of one that is made at every start."},
 		{"certificate", "string", false, "What is wrong with the certificate of the TLS listeners on purpose: expired, wrong-name or incomplete (no intermediate)."},
 		{"faults", "list of string", false, "Names of faults: ways to misbehave on purpose. 'hodstone stand-in --help' lists them."},
+	}},
+	{"own-tls", "A certificate of your own for a stand-in. Files beside the workspace, in any form.", []Key{
+		{"certificate", "string", true, "The certificate and its chain."},
+		{"key", "string", false, "Its private key, where it is in another file."},
+		{"passphrase", "secret", false, "What an encrypted key is opened with."},
+		{"ca", "string", true, "The CA that Hodstone's clients trust, and that signs the certificates of clients."},
 	}},
 	{"rights", "What a login of a stand-in may do. {login} in a filter stands for the login's name.", []Key{
 		{"publish", "list of string", false, "Topic filters; everything without it, nothing where it is []."},

@@ -310,6 +310,12 @@ func (l *loader) standIn(n node) *StandIn {
 	if lim := f["limits"]; lim.exists() {
 		s.Limits = lim.limits()
 	}
+	if own := f["own-tls"]; own.exists() {
+		s.OwnTLS = l.ownTLS(own)
+		if c := f["certificate"]; c.exists() {
+			c.fail("leave one of them out", "the stand-in has a certificate of your own; what is wrong with it is up to you")
+		}
+	}
 	if c := f["certificate"]; c.exists() {
 		if s.Certificate = c.str("certificate"); !slices.Contains(CertificateFlaws, s.Certificate) {
 			c.fail("there are: "+strings.Join(CertificateFlaws, ", "), "a certificate cannot be %q", s.Certificate)
@@ -329,6 +335,22 @@ func (l *loader) standIn(n node) *StandIn {
 		s.Anonymous = *a
 	}
 	return s
+}
+
+// ownTLS reads the user's own certificate of a stand-in; nil where it cannot be used.
+func (l *loader) ownTLS(n node) *OwnTLS {
+	f := n.fields("own-tls", "the stand-in's own certificate")
+	pair := l.certificate(f["certificate"], f["key"], f["passphrase"])
+	data, ok := l.file(f["ca"])
+	if pair == nil || !ok {
+		return nil
+	}
+	cas, err := trust.CAs(data)
+	if err != nil {
+		f["ca"].fail("'hodstone trust FILE' tells what it is", "%s holds no certificate: %v", f["ca"].str("ca"), err)
+		return nil
+	}
+	return &OwnTLS{*pair, cas}
 }
 
 // CertificateFlaws are what can be wrong with a stand-in's certificate on purpose.

@@ -117,7 +117,16 @@ type StandIn struct {
 	// Certificate is "", or what is wrong with that of the TLS listeners on purpose:
 	// "expired", "wrong-name" or "incomplete".
 	Certificate string
-	Faults      []string
+	// OwnTLS is the certificate of the TLS listeners in place of one that is made; nil for none.
+	OwnTLS *OwnTLS
+	Faults []string
+}
+
+// OwnTLS is a certificate of the user's own for a stand-in.
+type OwnTLS struct {
+	Certificate tls.Certificate
+	// CAs are those that clients trust, and that sign the certificates of clients.
+	CAs []*x509.Certificate
 }
 
 // Rights are what some logins of a stand-in may do.
@@ -289,6 +298,31 @@ func (b *Broker) Ways() []Listener {
 		return b.StandIn.Listeners
 	}
 	return b.Listeners
+}
+
+// Warnings tell what is sound and will not work: clauses that ask more of a stand-in than its limits allow.
+func (w *Workspace) Warnings() (out []string) {
+	for _, b := range w.Brokers {
+		if b.StandIn == nil {
+			continue
+		}
+		l := &b.StandIn.Limits
+		for _, cl := range w.Contract.Clauses {
+			ask := func(format string, args ...any) {
+				out = append(out, fmt.Sprintf("%s:%d: clause %s asks for %s; the stand-in %s allows %s", w.File, cl.Line, cl.Name, fmt.Sprintf(format, args[0]), b.Name, args[1]))
+			}
+			if l.MaximumQoS != nil && cl.QoS != nil && *cl.QoS > *l.MaximumQoS {
+				ask("QoS %d", *cl.QoS, fmt.Sprintf("QoS %d at most (maximum-qos)", *l.MaximumQoS))
+			}
+			if l.NoRetained && cl.Retain != nil && *cl.Retain {
+				ask("%s", "retained messages", "none (retain-available: false)")
+			}
+			if n := l.MaximumPacketSize; n > 0 && len(cl.Topic.String()) > n {
+				ask("a topic of %d bytes", len(cl.Topic.String()), fmt.Sprintf("packets of %d (maximum-packet-size)", n))
+			}
+		}
+	}
+	return out
 }
 
 // literals turns numbers of a template's literals into float64, as expressions have them.

@@ -73,6 +73,9 @@ func New(b *workbench.Bench) *Screen {
 		if e, ok := s.src.At(1); ok {
 			s.since = e.At
 		}
+		if f, err := trace.ParseFilter(b.Filter); err == nil {
+			s.filter = f
+		}
 		s.refill()
 	}
 	return s
