@@ -151,7 +151,7 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 		t.Error(got)
 	}
 	// Who is refused is told with the reason, and who is there can be seen and thrown out.
-	if out := send(3, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file", filepath.Join(cred, "store.password"), tls, "x", "y"); !strings.Contains(out, "bad user name or password") {
+	if out := send(3, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file", filepath.Join(cred, "store.password"), tls, "x", "y"); !strings.Contains(out, "compare both letter by letter") {
 		t.Error(out)
 	}
 	if out := send(1, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "store", "--password-file", filepath.Join(cred, "store.password"), tls, "marrowvoe/shore/order", "y"); !strings.Contains(out, "not authorized") {

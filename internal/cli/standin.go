@@ -233,8 +233,8 @@ func (e *Env) runStandIn(c *cobra.Command, f *standInFlags, args []string) (err 
 		si.Listeners = append(si.Listeners, workspace.Listener{Name: fmt.Sprint(i), URL: where})
 	}
 	log := trace.NewLog(commandTrace)
-	seen := &sighting{e: e, json: f.json}
-	b, err := workbench.New(w, workbench.Options{Faults: f.faults, Peers: log, Sighted: seen.tell})
+	seen := &announcer{e: e, json: f.json}
+	b, err := workbench.New(w, workbench.Options{Faults: f.faults, Peers: log, Tell: seen.tell})
 	if err != nil {
 		return &exit{exitUsage, err}
 	}
@@ -317,14 +317,14 @@ func (f *standInFlags) write(b *workbench.Bench, w *workspace.Workspace) error {
 	return nil
 }
 
-// sighting writes what a stand-in sees, as lines or as JSON.
-type sighting struct {
+// announcer writes what a stand-in sees, as lines or as JSON.
+type announcer struct {
 	e    *Env
 	json bool
 	mu   sync.Mutex
 }
 
-func (s *sighting) say(doc map[string]any, format string, args ...any) {
+func (s *announcer) say(doc map[string]any, format string, args ...any) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.json {
@@ -335,12 +335,12 @@ func (s *sighting) say(doc map[string]any, format string, args ...any) {
 	fmt.Fprintf(s.e.Out, format+"\n", args...)
 }
 
-func (s *sighting) tell(what, text string) {
+func (s *announcer) tell(what, text string) {
 	s.say(map[string]any{"event": what, "text": text}, "%s  %-8s %s", time.Now().Format("15:04:05.000"), what, text)
 }
 
 // obey carries out commands until there are no more and the context ends, or one is to quit.
-func (e *Env) obey(ctx context.Context, s *standin.Server, out *sighting) {
+func (e *Env) obey(ctx context.Context, s *standin.Server, out *announcer) {
 	lines := make(chan string)
 	go func() {
 		defer close(lines)
@@ -389,7 +389,7 @@ func (e *Env) obey(ctx context.Context, s *standin.Server, out *sighting) {
 	}
 }
 
-func (s *sighting) clients(all []standin.ClientInfo) {
+func (s *announcer) clients(all []standin.ClientInfo) {
 	if len(all) == 0 {
 		s.say(map[string]any{"event": "clients", "count": 0}, "no client is there")
 	}
@@ -417,7 +417,7 @@ func (s *sighting) clients(all []standin.ClientInfo) {
 	}
 }
 
-func (s *sighting) refused(all []standin.Refusal) {
+func (s *announcer) refused(all []standin.Refusal) {
 	if len(all) == 0 {
 		s.say(map[string]any{"event": "refused", "count": 0}, "nothing was refused")
 	}

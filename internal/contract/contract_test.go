@@ -354,7 +354,7 @@ func TestFieldsAndPlacesInThePayload(t *testing.T) {
 	}
 	text := []byte(`{"a": [1, {"b/c": "x"}], "d": null}`)
 	for pointer, want := range map[string]string{"/a/1/b~1c": `"x"`, "/a": `[1, {"b/c": "x"}]`, "/d": "null", "": string(text), "/e": ""} {
-		start, end, ok := payload.Locate(text, pointer)
+		start, end, ok := payload.Of(payload.JSON).Locate(text, pointer)
 		if ok != (want != "") || ok && string(text[start:end]) != want {
 			t.Errorf("%s: %q %v", pointer, text[start:end], ok)
 		}
@@ -386,14 +386,14 @@ func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"a": [1, 2.5e3, "x\u0000"]}`), "/a/1")
 	f.Add([]byte("\x00\xff"), "")
 	f.Fuzz(func(t *testing.T, b []byte, pointer string) {
-		for _, format := range payload.Formats {
+		for _, format := range payload.Formats() {
 			if _, err := payload.Decode(format, b); err != nil {
 				if e := err.(*payload.Error); e.Offset < 0 || e.Offset > len(b) {
 					t.Errorf("%s: %+v in %d bytes", format, e, len(b))
 				}
 			}
 		}
-		if start, end, ok := payload.Locate(b, pointer); ok && (start < 0 || end > len(b) || start > end) {
+		if start, end, ok := payload.Of(payload.JSON).Locate(b, pointer); ok && (start < 0 || end > len(b) || start > end) {
 			t.Errorf("%d:%d of %d", start, end, len(b))
 		}
 		payload.Show(b, 20)

@@ -80,7 +80,7 @@ func (p *Pass) Value() (v any, err *payload.Error, sound bool) {
 	if !d.done {
 		d.done = true
 		pl := &p.Clause.Payload
-		if d.sound = pl.Format == payload.JSON && pl.Schema != nil && pl.Schema.quick.accepts(p.Message.Payload); !d.sound {
+		if d.sound = pl.Schema != nil && pl.Schema.quick.accepts(p.Message.Payload); !d.sound {
 			v, err := payload.Decode(pl.Format, p.Message.Payload)
 			if d.value = v; err != nil {
 				d.err = err.(*payload.Error)

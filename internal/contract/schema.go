@@ -266,7 +266,7 @@ type Field struct {
 // Fields describes the payload's fields: one row for each property, nested ones
 // after their parent.
 func (p *Payload) Fields() []Field {
-	if p.Format == payload.JSON && p.Schema != nil {
+	if p.Schema != nil {
 		return p.Schema.fields(p.Schema.compiled, "", 0)
 	}
 	f := Field{Name: "payload", Type: string(p.Format), Unit: p.Unit, Required: true, Values: map[string]string{}}

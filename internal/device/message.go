@@ -1,7 +1,6 @@
 package device
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -109,20 +108,11 @@ func (d *Device) message(p *publication, more map[string]any) (m packet.Publish,
 		if err != nil {
 			return m, false, err
 		}
-		if m.Payload, err = encode(format, v); err != nil {
+		if m.Payload, err = payload.Encode(format, v); err != nil {
 			return m, false, err
 		}
 	}
 	return m, true, nil
-}
-
-// encode writes a value in the clause's format; without a clause, text as it is and
-// anything else as JSON.
-func encode(f payload.Format, v any) ([]byte, error) {
-	if s, ok := v.(string); ok && f != payload.JSON {
-		return []byte(s), nil
-	}
-	return json.Marshal(v)
 }
 
 // react does what a message asks for: signals are set at once, what is to be published

@@ -38,21 +38,21 @@ type Pass struct {
 	there    int  // how many of ours it had then
 
 	mu       sync.Mutex
-	peers    []*Peer
+	clients  []*Client
 	retained map[string]bool
 	rtt      time.Duration // the longest round trip seen
 }
 
 // watch is something that must not come.
 type watch struct {
-	peer *Peer
+	peer *Client
 	from uint64
 	fits func(*trace.Event) bool
 	text string
 }
 
-// Peer is a client of a check.
-type Peer struct {
+// Client is a client of a check.
+type Client struct {
 	*client.Client
 	Name string
 	ID   string
@@ -65,10 +65,10 @@ type Peer struct {
 }
 
 // Option changes a peer's CONNECT.
-type Option func(*Peer)
+type Option func(*Client)
 
 // KeepSession asks for a session that outlives the connection.
-func KeepSession(p *Peer) {
+func KeepSession(p *Client) {
 	p.kept = true
 	p.opt.Connect.CleanStart = false
 	if p.p.Version == packet.V5 {
@@ -77,29 +77,29 @@ func KeepSession(p *Peer) {
 }
 
 // WithWill leaves a will.
-func WithWill(w packet.Will) Option { return func(p *Peer) { p.opt.Connect.Will = &w } }
+func WithWill(w packet.Will) Option { return func(p *Client) { p.opt.Connect.Will = &w } }
 
 // WithKeepAlive asks for another keep alive, in seconds.
 func WithKeepAlive(seconds uint16) Option {
-	return func(p *Peer) { p.opt.Connect.KeepAlive = seconds }
+	return func(p *Client) { p.opt.Connect.KeepAlive = seconds }
 }
 
 // WithLogin uses another login; nil for none.
 func WithLogin(l *workspace.Login) Option {
-	return func(p *Peer) { l.Apply(&p.opt) }
+	return func(p *Client) { l.Apply(&p.opt) }
 }
 
 // WithoutPassword leaves the login's password out.
-func WithoutPassword(p *Peer) { p.opt.Connect.HasPassword, p.opt.Connect.Password = false, nil }
+func WithoutPassword(p *Client) { p.opt.Connect.HasPassword, p.opt.Connect.Password = false, nil }
 
 // As takes over another peer's client id.
-func As(other *Peer) Option { return func(p *Peer) { p.opt.Connect.ClientID = other.ID } }
+func As(other *Client) Option { return func(p *Client) { p.opt.Connect.ClientID = other.ID } }
 
-// Peer makes a client that is not connected, named for the evidence.
-func (p *Pass) Peer(name string, options ...Option) *Peer {
+// Client makes a client that is not connected, named for the evidence.
+func (p *Pass) Client(name string, options ...Option) *Client {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	peer := &Peer{Name: name, p: p}
+	peer := &Client{Name: name, p: p}
 	peer.opt.Connect = packet.Connect{ClientID: p.r.clientID(), CleanStart: true, KeepAlive: 60}
 	peer.opt.Dial, peer.opt.Version = p.r.target.Dial, p.Version
 	logs := []*trace.Log{p.log}
@@ -118,12 +118,12 @@ func (p *Pass) Peer(name string, options ...Option) *Peer {
 	}
 	peer.ID = peer.opt.Connect.ClientID
 	peer.Client = client.New(peer.opt)
-	p.peers = append(p.peers, peer)
+	p.clients = append(p.clients, peer)
 	return peer
 }
 
 // Lose makes the peer pass over packets of the type, as if they had been lost; 0 ends it.
-func (peer *Peer) Lose(t packet.Type) {
+func (peer *Client) Lose(t packet.Type) {
 	peer.mu.Lock()
 	defer peer.mu.Unlock()
 	peer.take = func(pk packet.Packet) bool { return pk.Type() == t }
@@ -184,7 +184,7 @@ func (p *Pass) Topic(parts ...string) string {
 
 // Try connects a peer and returns how that went: nil, a [*client.RefusedError], or how the link ended. It is
 // for checks whose subject that is; others use [Pass.Enter].
-func (p *Pass) Try(peer *Peer) (*packet.Connack, error) {
+func (p *Pass) Try(peer *Client) (*packet.Connack, error) {
 	ctx, cancel := context.WithTimeoutCause(p.ctx, connectWithin, ErrNoAnswer)
 	defer cancel()
 	ack, err := peer.Connect(ctx)
@@ -204,7 +204,7 @@ var ErrNoAnswer = fmt.Errorf("nothing for %s", connectWithin)
 
 // Enter connects a peer. A refusal or failure makes the check undecided; where the broker takes no client more,
 // the check is begun again when there are fewer.
-func (p *Pass) Enter(peer *Peer) (*packet.Connack, error) {
+func (p *Pass) Enter(peer *Client) (*packet.Connack, error) {
 	there := int(p.r.open.Load())
 	ack, err := p.Try(peer)
 	if err == nil {
@@ -231,7 +231,7 @@ func (p *Pass) Enter(peer *Peer) (*packet.Connack, error) {
 }
 
 // ConnectAll connects several peers side by side.
-func (p *Pass) ConnectAll(peers ...*Peer) error {
+func (p *Pass) ConnectAll(peers ...*Client) error {
 	errs := make([]error, len(peers))
 	var wg sync.WaitGroup
 	for i, peer := range peers {
@@ -248,7 +248,7 @@ func (p *Pass) ConnectAll(peers ...*Peer) error {
 
 // Subscribe subscribes a peer and returns what was granted. A refusal makes the check
 // undecided.
-func (p *Pass) Subscribe(peer *Peer, filter string, qos packet.QoS) (packet.QoS, error) {
+func (p *Pass) Subscribe(peer *Client, filter string, qos packet.QoS) (packet.QoS, error) {
 	ctx, cancel := context.WithTimeoutCause(p.ctx, arrival, fmt.Errorf("nothing for %s", arrival))
 	defer cancel()
 	start := time.Now()
@@ -267,16 +267,16 @@ func (p *Pass) Subscribe(peer *Peer, filter string, qos packet.QoS) (packet.QoS,
 
 // Unsubscribe takes a filter back. Ping sends PINGREQ and waits for the answer. That they are not answered makes
 // the check undecided.
-func (p *Pass) Unsubscribe(peer *Peer, filter string) error {
+func (p *Pass) Unsubscribe(peer *Client, filter string) error {
 	return p.ask(peer, func(ctx context.Context) error { _, err := peer.Client.Unsubscribe(ctx, filter); return err })
 }
 
 // Ping sends PINGREQ and waits for the answer; see [Pass.Unsubscribe].
-func (p *Pass) Ping(peer *Peer) error {
+func (p *Pass) Ping(peer *Client) error {
 	return p.ask(peer, func(ctx context.Context) error { _, err := peer.Client.Ping(ctx); return err })
 }
 
-func (p *Pass) ask(peer *Peer, do func(context.Context) error) error {
+func (p *Pass) ask(peer *Client, do func(context.Context) error) error {
 	ctx, cancel := context.WithTimeoutCause(p.ctx, arrival, fmt.Errorf("nothing for %s", arrival))
 	defer cancel()
 	if err := do(ctx); err != nil {
@@ -287,7 +287,7 @@ func (p *Pass) ask(peer *Peer, do func(context.Context) error) error {
 
 // Publish publishes and waits for the flow, for checks that are about something else: a flow that does not end
 // makes them undecided, and so does a refusal. What the broker told us not to send makes them unsupported.
-func (p *Pass) Publish(peer *Peer, m packet.Publish) (*trace.Event, error) {
+func (p *Pass) Publish(peer *Client, m packet.Publish) (*trace.Event, error) {
 	sent, pub, err := p.Start(peer, m)
 	if err != nil {
 		return nil, err
@@ -297,7 +297,7 @@ func (p *Pass) Publish(peer *Peer, m packet.Publish) (*trace.Event, error) {
 
 // Start publishes and does not wait. It returns the PUBLISH as it went out. What the broker told us not to send
 // makes the check unsupported; a link that is lost, undecided.
-func (p *Pass) Start(peer *Peer, m packet.Publish) (*trace.Event, *client.Publication, error) {
+func (p *Pass) Start(peer *Client, m packet.Publish) (*trace.Event, *client.Publication, error) {
 	if m.Retain {
 		p.mu.Lock()
 		if p.retained == nil {
@@ -339,7 +339,7 @@ func (p *Pass) Complete(pub *client.Publication) error {
 
 // Flow publishes and follows the flow to its end at the publisher, for checks that are about it: what does not
 // come, or comes in place of what must, is broken (§4.3).
-func (p *Pass) Flow(peer *Peer, m packet.Publish) (*trace.Event, error) {
+func (p *Pass) Flow(peer *Client, m packet.Publish) (*trace.Event, error) {
 	from := p.Mark()
 	sent, pub, err := p.Start(peer, m)
 	if err != nil || m.QoS == 0 {
@@ -385,7 +385,7 @@ func acknowledges(p packet.Packet, id uint16) bool {
 func (p *Pass) Mark() uint64 { return p.log.Next() }
 
 // Await waits for an event of the peer, from the mark on; nil when none comes in time.
-func (p *Pass) Await(peer *Peer, from uint64, within time.Duration, fits func(*trace.Event) bool) *trace.Event {
+func (p *Pass) Await(peer *Client, from uint64, within time.Duration, fits func(*trace.Event) bool) *trace.Event {
 	ctx, cancel := context.WithTimeout(p.ctx, within)
 	defer cancel()
 	for {
@@ -403,7 +403,7 @@ func (p *Pass) Await(peer *Peer, from uint64, within time.Duration, fits func(*t
 }
 
 // AwaitMessage waits for a message to the peer with the topic and payload.
-func (p *Pass) AwaitMessage(peer *Peer, from uint64, topic, text string) *trace.Event {
+func (p *Pass) AwaitMessage(peer *Client, from uint64, topic, text string) *trace.Event {
 	return p.Await(peer, from, arrival, func(e *trace.Event) bool { return isMessage(e, topic, text) })
 }
 
@@ -414,7 +414,7 @@ func isMessage(e *trace.Event, topic, text string) bool {
 
 // Instead says what the peer got since the mark in place of a message: the same payload under another topic, or
 // another payload under its topic, else that nothing came.
-func (p *Pass) Instead(peer *Peer, from uint64, topic, text string) string {
+func (p *Pass) Instead(peer *Client, from uint64, topic, text string) string {
 	for _, e := range p.Messages(peer, from) {
 		m := e.Publish()
 		switch {
@@ -446,7 +446,7 @@ func shown(s string) string {
 }
 
 // Messages returns the PUBLISH packets that the peer has received since the mark.
-func (p *Pass) Messages(peer *Peer, from uint64) (out []*trace.Event) {
+func (p *Pass) Messages(peer *Client, from uint64) (out []*trace.Event) {
 	events, _ := p.log.Read(from, evidenceLimit)
 	for i := range events {
 		if e := &events[i]; e.Client == peer.Name && e.Kind == trace.Received && e.Publish() != nil {
@@ -456,11 +456,11 @@ func (p *Pass) Messages(peer *Peer, from uint64) (out []*trace.Event) {
 	return out
 }
 
-// Copies returns, of the messages with the topic and payload that the peer has received since the mark, those
+// Arrivals returns, of the messages with the topic and payload that the peer has received since the mark, those
 // that are none of the resends that the standard allows. An identifier is free again after our PUBACK or
 // PUBCOMP: what comes under it afterwards is a new message, DUP or not (§4.3). Until then the same identifier
 // with DUP is a resend: in 3.1 and 3.1.1 at any time, in 5 only on another connection (5.0 §4.4).
-func (p *Pass) Copies(peer *Peer, from uint64, topic, text string) (out []*trace.Event) {
+func (p *Pass) Arrivals(peer *Client, from uint64, topic, text string) (out []*trace.Event) {
 	type open struct {
 		conn        int
 		topic, text string
@@ -500,7 +500,7 @@ func (p *Pass) Copies(peer *Peer, from uint64, topic, text string) (out []*trace
 
 // Unreleased returns the first PUBLISH at QoS 2 that the peer has received since the mark and acknowledged by
 // PUBREC, and that was not followed by PUBREL in time; nil where there is none (§4.3.3).
-func (p *Pass) Unreleased(peer *Peer, from uint64) *trace.Event {
+func (p *Pass) Unreleased(peer *Client, from uint64) *trace.Event {
 	for _, e := range p.Messages(peer, from) {
 		m := e.Publish()
 		if m.QoS != 2 {
@@ -520,7 +520,7 @@ func (p *Pass) Unreleased(peer *Peer, from uint64) *trace.Event {
 // Quiet waits long enough for what must not come to have come: three round trips,
 // half a second at least. A watcher that is no longer connected afterwards has proven
 // nothing: the check is undecided.
-func (p *Pass) Quiet(watchers ...*Peer) (time.Duration, error) {
+func (p *Pass) Quiet(watchers ...*Client) (time.Duration, error) {
 	p.mu.Lock()
 	d := max(3*p.rtt, quietLeast)
 	p.mu.Unlock()
@@ -538,7 +538,7 @@ func (p *Pass) Quiet(watchers ...*Peer) (time.Duration, error) {
 
 // Watch says what must not come to a peer from the mark on. It is looked for until the whole run ends: what comes
 // late still turns the verdict.
-func (p *Pass) Watch(peer *Peer, from uint64, text string, fits func(*trace.Event) bool) {
+func (p *Pass) Watch(peer *Client, from uint64, text string, fits func(*trace.Event) bool) {
 	p.watched = append(p.watched, watch{peer, from, fits, text})
 }
 
@@ -566,20 +566,20 @@ func (p *Pass) look() error {
 
 // cleanUp ends the check's clients and takes back what they left on the broker.
 func (p *Pass) cleanUp() {
-	for _, peer := range p.peers {
+	for _, peer := range p.clients {
 		peer.Lose(0)
 		if peer.Connected() {
 			peer.Disconnect(0)
 		}
 	}
 	base := context.WithoutCancel(p.ctx) // also when the run was stopped
-	for _, peer := range p.peers {
+	for _, peer := range p.clients {
 		if peer.kept { // a clean start ends the kept session
 			p.tidy(base, peer, func(context.Context, *client.Client) {})
 		}
 	}
 	if len(p.retained) > 0 {
-		p.tidy(base, p.Peer("cleaner"), func(ctx context.Context, c *client.Client) {
+		p.tidy(base, p.Client("cleaner"), func(ctx context.Context, c *client.Client) {
 			for topic := range p.retained {
 				if _, err := c.Publish(ctx, packet.Publish{Topic: topic, QoS: min(1, p.r.offer.QoS), Retain: true}); err != nil {
 					p.Note("the retained message on %s could not be cleared: %v", topic, err)
@@ -590,7 +590,7 @@ func (p *Pass) cleanUp() {
 }
 
 // tidy connects under the peer's id with a clean start, outside the evidence.
-func (p *Pass) tidy(ctx context.Context, peer *Peer, do func(context.Context, *client.Client)) {
+func (p *Pass) tidy(ctx context.Context, peer *Client, do func(context.Context, *client.Client)) {
 	ctx, cancel := context.WithTimeout(ctx, connectWithin)
 	defer cancel()
 	o := peer.opt

@@ -33,9 +33,9 @@ func (res *Result) door(name, remedy, format string, args ...any) {
 	res.Doors = append(res.Doors, Door{name, fmt.Sprintf(format, args...), remedy, res.Target.Accepted[name]})
 }
 
-// judge draws from one target's attempts what they tell together.
-func (r *runner) judge() {
-	r.judgeAddresses()
+// conclude draws from one target's attempts what they tell together.
+func (r *runner) conclude() {
+	r.compareAddresses()
 	e, t := r.endpoint, &r.target
 	if PlainPassword(t) && r.sentConnect() {
 		where := "anyone on the way can read it"
@@ -61,8 +61,8 @@ func (r *runner) judge() {
 			r.find(trust.Note, "", "authentication is on: refused without a login, in with one")
 		}
 	}
-	if what := almighty(r.result.Rights); what != "" {
-		r.result.door(workspace.DoorAlmighty, "give each login rights to its own topics", "%s", what)
+	if what := unrestricted(r.result.Rights); what != "" {
+		r.result.door(workspace.DoorUnrestricted, "give each login rights to its own topics", "%s", what)
 	}
 	taken, other := "", ""
 	for _, v := range r.result.Versions {
@@ -125,8 +125,8 @@ func (r *runner) sentConnect() bool {
 	return false
 }
 
-// judgeAddresses compares the addresses that were tried.
-func (r *runner) judgeAddresses() {
+// compareAddresses compares the addresses that were tried.
+func (r *runner) compareAddresses() {
 	var in, out, named []string         // named are those out that the name has
 	loopback, own, v4, v6 := 0, 0, 0, 0 // how many of those in are of the kind
 	ownOut, ownDiag := "", Cause("")

@@ -184,8 +184,8 @@ func (r *runner) gather(ctx context.Context, root string, control *visit, sees b
 // of the moment, so that no right can be meant for it.
 const OwnRoot = "hodstone-"
 
-// almighty words which logins may read, or publish, what is none of theirs; "" for none.
-func almighty(all []Rights) string {
+// unrestricted words which logins may read, or publish, what is none of theirs; "" for none.
+func unrestricted(all []Rights) string {
 	var parts []string
 	for _, kind := range []struct {
 		what          string

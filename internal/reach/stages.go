@@ -75,7 +75,7 @@ func (r *runner) done() Result {
 	if r.log != nil {
 		r.result.Events, _ = r.log.Read(1, maxEvents)
 	}
-	r.judge()
+	r.conclude()
 	if r.o.Progress != nil {
 		r.o.Progress(r.result)
 	}

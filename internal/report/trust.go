@@ -125,7 +125,7 @@ func Trust(w io.Writer, v *trust.Inventory) {
 		switch {
 		case f.Problem != "":
 			sign = "✗"
-		case len(f.Muddles) > 0 || f.Has(trust.KindLockedKey) || f.Has(trust.KindLockedStore):
+		case len(f.Anomalies) > 0 || f.Has(trust.KindLockedKey) || f.Has(trust.KindLockedStore):
 			sign = "·"
 		}
 		fmt.Fprintf(w, "  %s %-*s  %s\n", sign, width, filepath.Base(f.Name), FileLine(f))
@@ -314,12 +314,12 @@ type TrustDocument struct {
 
 // FileRecord is a file in JSON.
 type FileRecord struct {
-	Name    string       `json:"name"`
-	Bytes   int64        `json:"bytes"`
-	Mode    string       `json:"mode,omitempty"`
-	Items   []ItemRecord `json:"items"`
-	Muddles []string     `json:"muddles"`
-	Problem string       `json:"problem,omitempty"`
+	Name      string       `json:"name"`
+	Bytes     int64        `json:"bytes"`
+	Mode      string       `json:"mode,omitempty"`
+	Items     []ItemRecord `json:"items"`
+	Anomalies []string     `json:"anomalies"`
+	Problem   string       `json:"problem,omitempty"`
 }
 
 // ItemRecord is what a file holds, in JSON.
@@ -390,7 +390,7 @@ func certificateRecord(c *trust.Certificate) CertificateRecord {
 func NewTrustDocument(v *trust.Inventory, where string, s *trust.Survey) TrustDocument {
 	d := TrustDocument{Files: []FileRecord{}, Certificates: []CertificateRecord{}, Logins: []LoginRecord{}, Findings: findingRecords(v.Findings)}
 	for _, f := range v.Files {
-		r := FileRecord{Name: f.Name, Bytes: f.Size, Items: []ItemRecord{}, Muddles: []string{}, Problem: f.Problem}
+		r := FileRecord{Name: f.Name, Bytes: f.Size, Items: []ItemRecord{}, Anomalies: []string{}, Problem: f.Problem}
 		if f.Mode != 0 {
 			r.Mode = fmt.Sprintf("%04o", f.Mode.Perm())
 		}
@@ -402,8 +402,8 @@ func NewTrustDocument(v *trust.Inventory, where string, s *trust.Survey) TrustDo
 			}
 			r.Items = append(r.Items, x)
 		}
-		for _, m := range f.Muddles {
-			r.Muddles = append(r.Muddles, m.What)
+		for _, m := range f.Anomalies {
+			r.Anomalies = append(r.Anomalies, m.What)
 		}
 		d.Files = append(d.Files, r)
 	}

@@ -117,8 +117,8 @@ func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 	return nil
 }
 
-// judge says whether a live message arrived as its receiver's subscriptions promise.
-func (h *Hop) judge(m *Meaning, published packet.QoS) {
+// compare says whether a live message arrived as its receiver's subscriptions promise.
+func (h *Hop) compare(m *Meaning, published packet.QoS) {
 	if m.Promised == 0 {
 		if m.Whole {
 			h.Verdict, h.Expected = HopBroken, h.QoS
@@ -347,7 +347,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 			a.fresh(e.At)
 			if j := a.arrive(e.Client, p.QoS, js.since[e.Client].seq); j != nil {
 				hop.Delay = e.At.Sub(j.SentAt)
-				if hop.judge(&e.Meaning, j.QoS); j.Will {
+				if hop.compare(&e.Meaning, j.QoS); j.Will {
 					hop.Delay = 0 // when the broker published it is not seen
 				}
 				j.Hops = append(j.Hops, hop)
@@ -359,7 +359,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 		}
 		if w := js.willOf(name, p, e.At); w != nil && p.QoS <= w.QoS {
 			js.revoke(w.client)
-			hop.judge(&e.Meaning, w.QoS)
+			hop.compare(&e.Meaning, w.QoS)
 			j := &Journey{Topic: name, Payload: p.Payload, Sender: w.client, Role: w.role, Will: true, SentAt: e.At, Done: e.At, QoS: w.QoS, Retain: w.Retain, Hops: []Hop{hop}}
 			js.opens(j, e.At)
 			js.keep(j)

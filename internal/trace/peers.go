@@ -13,18 +13,18 @@ import (
 // RecordPeers returns the hooks that turn what a stand-in's clients do into events of the
 // log, seen as from the client: what the stand-in receives, the client sent. Connections whose
 // address ours tells are left out: they are recorded at their own end; it is asked when the
-// first packet came, and again with gone when such a connection has ended. sighted is told,
+// first packet came, and again with gone when such a connection has ended. announce is told,
 // for people, who came, left or was refused. Both may be nil.
-func RecordPeers(broker string, log *Log, ours func(address string, gone bool) bool, sighted func(what, text string)) *standin.Hooks {
-	r := &peers{broker: broker, log: log, ours: ours, sighted: sighted, known: map[*standin.Peer]*peer{}, named: map[string]*Recorder{}}
+func RecordPeers(broker string, log *Log, ours func(address string, gone bool) bool, announce func(what, text string)) *standin.Hooks {
+	r := &peers{broker: broker, log: log, ours: ours, announce: announce, known: map[*standin.Peer]*peer{}, named: map[string]*Recorder{}}
 	return &standin.Hooks{Opened: r.opened, Received: r.received, Sent: r.sent, Ended: r.ended}
 }
 
 type peers struct {
-	broker  string
-	log     *Log
-	ours    func(address string, gone bool) bool
-	sighted func(what, text string)
+	broker   string
+	log      *Log
+	ours     func(address string, gone bool) bool
+	announce func(what, text string)
 
 	mu    sync.Mutex
 	known map[*standin.Peer]*peer
@@ -88,8 +88,8 @@ func (r *peers) add(p *standin.Peer, e Event) *peer {
 }
 
 func (r *peers) tell(k *peer, what, format string, args ...any) {
-	if r.sighted != nil && !k.hidden {
-		r.sighted(what, fmt.Sprintf(format, args...))
+	if r.announce != nil && !k.hidden {
+		r.announce(what, fmt.Sprintf(format, args...))
 	}
 }
 

@@ -53,10 +53,10 @@ func (r *recogniser) labelled(label string, headers map[string]string, der []byt
 		said = got // a passphrase opened it
 	}
 	if label == "TRUSTED CERTIFICATE" {
-		f.muddle("it calls itself TRUSTED CERTIFICATE, and carries settings of one library that others do not read", "write it as a plain CERTIFICATE")
+		f.anomaly("it calls itself TRUSTED CERTIFICATE, and carries settings of one library that others do not read", "write it as a plain CERTIFICATE")
 	}
 	if said != "" && said != got {
-		f.muddle(fmt.Sprintf("the block on line %d calls itself %s, but is %s", line, strings.ToLower(label), article(got)), "write the right name into its -----BEGIN and -----END lines")
+		f.anomaly(fmt.Sprintf("the block on line %d calls itself %s, but is %s", line, strings.ToLower(label), article(got)), "write the right name into its -----BEGIN and -----END lines")
 	}
 }
 
@@ -142,13 +142,13 @@ func (r *recogniser) der(data []byte) {
 	case len(rest) == 0:
 	case rest[0] == 0x30 && len(f.Items) < maxItems:
 		if !r.inPEM {
-			f.muddle("several structures stand one after another: most readers of DER take the first only", "write them as PEM")
+			f.anomaly("several structures stand one after another: most readers of DER take the first only", "write them as PEM")
 		}
 		r.der(rest)
 	case len(bytes.Trim(rest, "\x00\r\n ")) == 0:
-		f.muddle(fmt.Sprintf("%d bytes stand behind its end", len(rest)), "cut them off: strict readers refuse it")
+		f.anomaly(fmt.Sprintf("%d bytes stand behind its end", len(rest)), "cut them off: strict readers refuse it")
 	default:
-		f.muddle(fmt.Sprintf("%d bytes that are something else stand behind its end", len(rest)), "cut them off: strict readers refuse it")
+		f.anomaly(fmt.Sprintf("%d bytes that are something else stand behind its end", len(rest)), "cut them off: strict readers refuse it")
 	}
 }
 
@@ -304,7 +304,7 @@ func (r *recogniser) store(der []byte) {
 				r.opensByDefault()
 			}
 			if pass == "" {
-				f.muddle("the key store opens without a passphrase: its key is open to whoever has the file", "protect the file, or write the store anew with a passphrase")
+				f.anomaly("the key store opens without a passphrase: its key is open to whoever has the file", "protect the file, or write the store anew with a passphrase")
 			}
 			return
 		}

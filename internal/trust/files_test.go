@@ -173,7 +173,7 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		data    []byte
 		items   string // the kinds, as "certificate, private key"
 		form    string // of the first item, in part
-		muddle  string // part of a muddle; "" for none at all
+		anomaly string // part of an anomaly; "" for none at all
 		problem string // part of the problem; "" for none
 	}{
 		{"a certificate in PEM", "pen-1.crt", p.leafPEM, "certificate", "PEM", "", ""},
@@ -262,12 +262,12 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		{"something binary", "ca.crt", []byte{1, 2, 3, 0, 5, 6}, "", "", "", "neither PEM nor DER"},
 	} {
 		f := Recognise(c.name, c.data, nil)
-		var kinds, muddles []string
+		var kinds, anomalies []string
 		for i := range f.Items {
 			kinds = append(kinds, string(f.Items[i].Kind))
 		}
-		for _, m := range f.Muddles {
-			muddles = append(muddles, m.What)
+		for _, m := range f.Anomalies {
+			anomalies = append(anomalies, m.What)
 			if m.Remedy == "" {
 				t.Errorf("%s: no remedy for %q", c.what, m.What)
 			}
@@ -279,9 +279,9 @@ func TestEveryFileIsRecognised(t *testing.T) {
 		if len(f.Items) > 0 && !strings.Contains(f.Items[0].Form, c.form) {
 			t.Errorf("%s: form %q, want %q", c.what, f.Items[0].Form, c.form)
 		}
-		if got := strings.Join(muddles, "; "); !strings.Contains(got, c.muddle) {
-			t.Errorf("%s: muddles %q, want %q", c.what, got, c.muddle)
-		} else if sound := c.what[0] == 'a' && c.muddle == "" && c.problem == "" && f.Items != nil; sound && got != "" && c.what != "a label that lies" {
+		if got := strings.Join(anomalies, "; "); !strings.Contains(got, c.anomaly) {
+			t.Errorf("%s: anomalies %q, want %q", c.what, got, c.anomaly)
+		} else if sound := c.what[0] == 'a' && c.anomaly == "" && c.problem == "" && f.Items != nil; sound && got != "" && c.what != "a label that lies" {
 			t.Errorf("%s: it is sound, but told as odd: %s", c.what, got)
 		}
 		if !strings.Contains(f.Problem, c.problem) || c.problem == "" && f.Problem != "" || f.Problem != "" && f.Remedy == "" {

@@ -142,13 +142,13 @@ func Examine(files []*File, o Options) *Inventory {
 	v.revoke()
 	v.identities()
 	for _, f := range files {
-		v.judgeFile(f)
+		v.findInFile(f)
 	}
 	for _, c := range v.Certificates {
-		v.judge(c)
+		v.findInCertificate(c)
 	}
 	for _, k := range v.Keys {
-		v.judgeKey(k)
+		v.findInKey(k)
 	}
 	slices.SortStableFunc(v.Findings, func(a, b Finding) int { return rank(a.Severity) - rank(b.Severity) })
 	return v

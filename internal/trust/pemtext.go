@@ -40,7 +40,7 @@ func (r *recogniser) pem(text string) {
 			continue
 		}
 		if other := rest[end[2]:end[3]]; other != label {
-			f.muddle(fmt.Sprintf("line %d begins %q, but the block ends with %q", line, label, other), "make both lines agree: strict readers refuse it")
+			f.anomaly(fmt.Sprintf("line %d begins %q, but the block ends with %q", line, label, other), "make both lines agree: strict readers refuse it")
 		}
 		r.block(label, rest[:end[0]], line)
 	}
@@ -67,21 +67,21 @@ func (r *recogniser) whyNotStrict(text string) {
 	trimmed := strings.TrimSpace(text)
 	switch {
 	case strings.Contains(text, `\n`) || strings.Contains(text, `\r`):
-		f.muddle(`its line ends are written out as \n, as in JSON, environment files and source code`, "turn each \\n into a line end before it is used as a file")
+		f.anomaly(`its line ends are written out as \n, as in JSON, environment files and source code`, "turn each \\n into a line end before it is used as a file")
 	case strings.ContainsAny(text, "\"'"):
-		f.muddle("its lines stand in quotes, as in source code", "take them out before it is used as a file")
+		f.anomaly("its lines stand in quotes, as in source code", "take them out before it is used as a file")
 	case strings.ContainsAny(text, "–—‐‑−"):
-		f.muddle("its dashes were turned into typographic ones, as word processors and mail do", "write five plain dashes on either side of BEGIN and END")
+		f.anomaly("its dashes were turned into typographic ones, as word processors and mail do", "write five plain dashes on either side of BEGIN and END")
 	case regexp.MustCompile(`-----END [A-Z0-9# ]+-----[ \t]*-----BEGIN`).MatchString(text):
-		f.muddle("a line end is missing between -----END and the -----BEGIN that follows", "put each on a line of its own")
+		f.anomaly("a line end is missing between -----END and the -----BEGIN that follows", "put each on a line of its own")
 	case !strings.Contains(trimmed, "\n"):
-		f.muddle("all of it stands on one line", "put -----BEGIN, the content and -----END on lines of their own")
+		f.anomaly("all of it stands on one line", "put -----BEGIN, the content and -----END on lines of their own")
 	case regexp.MustCompile(`(?m)^[ \t>]+-----(BEGIN|END)`).MatchString(text):
-		f.muddle("its lines are indented, or quoted as mail does with >", "remove what stands before each line")
+		f.anomaly("its lines are indented, or quoted as mail does with >", "remove what stands before each line")
 	case regexp.MustCompile(`-----BEGIN [A-Z0-9# ]+-----[ \t]*[A-Za-z0-9+/]`).MatchString(text):
-		f.muddle("the content begins on the -----BEGIN line", "put -----BEGIN and -----END on lines of their own")
+		f.anomaly("the content begins on the -----BEGIN line", "put -----BEGIN and -----END on lines of their own")
 	default:
-		f.muddle("strict readers do not find all of its blocks", "compare its -----BEGIN and -----END lines with those of a sound file")
+		f.anomaly("strict readers do not find all of its blocks", "compare its -----BEGIN and -----END lines with those of a sound file")
 	}
 }
 
@@ -153,9 +153,9 @@ func (r *recogniser) wrapped(text string, depth int) bool {
 		if len(trial.f.Items) == 0 {
 			return false
 		}
-		f.muddle(what, remedy)
-		for _, m := range trial.f.Muddles {
-			f.muddle(m.What, m.Remedy)
+		f.anomaly(what, remedy)
+		for _, m := range trial.f.Anomalies {
+			f.anomaly(m.What, m.Remedy)
 		}
 		for _, i := range trial.f.Items {
 			f.add(i)

@@ -60,20 +60,20 @@ type Item struct {
 	Note string
 }
 
-// Muddle is something odd about a file that did not keep it from being read here, but
+// Anomaly is something odd about a file that did not keep it from being read here, but
 // may keep other programs from it.
-type Muddle struct {
+type Anomaly struct {
 	What   string
 	Remedy string
 }
 
 // File is a file of credentials, as far as it was understood.
 type File struct {
-	Name    string // as it was given
-	Size    int64
-	Mode    fs.FileMode
-	Items   []Item
-	Muddles []Muddle
+	Name      string // as it was given
+	Size      int64
+	Mode      fs.FileMode
+	Items     []Item
+	Anomalies []Anomaly
 	// Problem says why nothing, or not all, could be read; Remedy what to do. Both are
 	// empty for a sound file.
 	Problem, Remedy string
@@ -99,13 +99,13 @@ func (f *File) LockedItems() (n int) {
 	return n
 }
 
-func (f *File) muddle(what, remedy string) {
-	for _, m := range f.Muddles {
+func (f *File) anomaly(what, remedy string) {
+	for _, m := range f.Anomalies {
 		if m.What == what {
 			return
 		}
 	}
-	f.Muddles = append(f.Muddles, Muddle{what, remedy})
+	f.Anomalies = append(f.Anomalies, Anomaly{what, remedy})
 }
 
 func (f *File) fail(problem, remedy string) {
@@ -242,7 +242,7 @@ func Recognise(name string, data []byte, passphrases []string) *File {
 	}
 	r := recogniser{f: f, passphrases: passphrases}
 	r.content(data, 0)
-	f.nameMuddles()
+	f.nameAnomalys()
 	return f
 }
 
@@ -330,7 +330,7 @@ func (r *recogniser) text(data []byte) (string, bool) {
 	const again = "save it as plain ASCII"
 	switch {
 	case bytes.HasPrefix(data, []byte("\xef\xbb\xbf")):
-		f.muddle("a byte order mark (BOM) stands before the text: some TLS libraries do not find -----BEGIN then", again)
+		f.anomaly("a byte order mark (BOM) stands before the text: some TLS libraries do not find -----BEGIN then", again)
 		data = data[3:]
 	case bytes.HasPrefix(data, []byte("\xff\xfe")), bytes.HasPrefix(data, []byte("\xfe\xff")),
 		len(data) > 3 && data[0] != 0 && data[1] == 0 && data[2] != 0 && data[3] == 0:
@@ -342,11 +342,11 @@ func (r *recogniser) text(data []byte) (string, bool) {
 		for i := range units {
 			units[i] = order.Uint16(data[2*i:])
 		}
-		f.muddle("it is written in UTF-16: few TLS libraries read that", again)
+		f.anomaly("it is written in UTF-16: few TLS libraries read that", again)
 		data = []byte(strings.TrimPrefix(string(utf16.Decode(units)), "\ufeff"))
 	}
 	if trimmed := bytes.TrimRight(data, "\x00"); len(trimmed) < len(data) {
-		f.muddle("zero bytes stand at its end, as a buffer of fixed length leaves them", "cut them off")
+		f.anomaly("zero bytes stand at its end, as a buffer of fixed length leaves them", "cut them off")
 		data = trimmed
 	}
 	if bytes.ContainsRune(data, 0) {
@@ -360,9 +360,9 @@ func (r *recogniser) text(data []byte) (string, bool) {
 	text := string(data)
 	switch {
 	case strings.Contains(text, "\r\n"):
-		f.muddle("its lines end in CR LF, as some systems write them: strict readers on devices stumble over the CR", "convert the line ends to LF for firmware")
+		f.anomaly("its lines end in CR LF, as some systems write them: strict readers on devices stumble over the CR", "convert the line ends to LF for firmware")
 	case strings.Contains(text, "\r"):
-		f.muddle("its lines end in CR alone: most readers see one long line", "convert the line ends to LF")
+		f.anomaly("its lines end in CR alone: most readers see one long line", "convert the line ends to LF")
 	}
 	return strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text), true
 }
@@ -381,14 +381,14 @@ var endings = map[string]struct {
 	".csr": {"", []Kind{KindRequest}}, ".crl": {"", []Kind{KindRevocations}}, ".pub": {"", []Kind{KindPublicKey}},
 }
 
-// nameMuddles compares the name with the content.
-func (f *File) nameMuddles() {
+// nameAnomalys compares the name with the content.
+func (f *File) nameAnomalys() {
 	base := strings.ToLower(filepath.Base(f.Name))
 	ext := filepath.Ext(base)
 	inner := filepath.Ext(strings.TrimSuffix(base, ext))
 	_, known := endings[inner]
 	if known && (ext == inner || ext == ".txt" || ext == ".bin" || ext == ".download") {
-		f.muddle(fmt.Sprintf("its ending is doubled (%s%s): mail programs and browsers do that", inner, ext), "rename it to "+strings.TrimSuffix(filepath.Base(f.Name), filepath.Ext(f.Name)))
+		f.anomaly(fmt.Sprintf("its ending is doubled (%s%s): mail programs and browsers do that", inner, ext), "rename it to "+strings.TrimSuffix(filepath.Base(f.Name), filepath.Ext(f.Name)))
 		ext = inner
 	}
 	want, known := endings[ext]
@@ -401,7 +401,7 @@ func (f *File) nameMuddles() {
 				goto kinds
 			}
 		}
-		f.muddle(fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.form, f.Items[0].Form), "rename it, or convert it for programs that go by the ending")
+		f.anomaly(fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.form, f.Items[0].Form), "rename it, or convert it for programs that go by the ending")
 	}
 kinds:
 	if want.kinds == nil {
@@ -412,7 +412,7 @@ kinds:
 			return
 		}
 	}
-	f.muddle(fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.kinds[0], article(f.Items[0].Kind)), "rename it")
+	f.anomaly(fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.kinds[0], article(f.Items[0].Kind)), "rename it")
 }
 
 func article(k Kind) string {

@@ -45,13 +45,13 @@ func (v *Inventory) revoke() {
 	for _, f := range v.Files {
 		for i := range f.Items {
 			if l := f.Items[i].Revocations; l != nil {
-				v.judgeList(f, l)
+				v.findInList(f, l)
 			}
 		}
 	}
 }
 
-func (v *Inventory) judgeList(f *File, l *x509.RevocationList) {
+func (v *Inventory) findInList(f *File, l *x509.RevocationList) {
 	issuer := Subject(l.Issuer.String())
 	var named, signed bool
 	for _, c := range v.Certificates {

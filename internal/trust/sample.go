@@ -14,7 +14,7 @@ import (
 // SamplePassphrase opens what is encrypted among the samples.
 const SamplePassphrase = "eelgrass"
 
-// WriteSamples writes a folder of credentials as people get them: some sound, some muddled.
+// WriteSamples writes a folder of credentials as people get them: some sound, some irregular.
 // They are of a CA of that name, made anew. The folder is made where it is missing; a file that is
 // there already is an error.
 func WriteSamples(dir, name string) error {

@@ -140,7 +140,7 @@ func Look(ctx context.Context, o SurveyOptions) *Survey {
 	if ctx.Err() != nil && s.Err == nil {
 		s.Err = errStopped
 	}
-	s.judge(o)
+	s.conclude(o)
 	s.Took = time.Since(start)
 	return s
 }
@@ -381,8 +381,8 @@ func (s *Survey) Taken() string {
 	return strings.Join(names, ", ")
 }
 
-// judge makes findings of what was seen.
-func (s *Survey) judge(o SurveyOptions) {
+// conclude makes findings of what was seen.
+func (s *Survey) conclude(o SurveyOptions) {
 	find := func(severity Severity, remedy, format string, args ...any) {
 		s.Findings = append(s.Findings, Finding{severity, s.ServerName, fmt.Sprintf(format, args...), remedy})
 	}

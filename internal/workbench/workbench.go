@@ -50,10 +50,10 @@ type Options struct {
 	// Seed makes devices repeat; a random one where it is 0.
 	Seed uint64
 	// Peers is where the stand-ins' clients that are not ours are traced; the bench's own
-	// log where it is nil. Sighted is told, for people, who of them came, left or was
+	// log where it is nil. Tell is told, for people, who of them came, left or was
 	// refused; it may be nil.
-	Peers   *trace.Log
-	Sighted func(what, text string)
+	Peers *trace.Log
+	Tell  func(what, text string)
 	// Credentials are files and folders to look at, in place of those that the workspace
 	// names.
 	Credentials []string
@@ -167,7 +167,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 	if err != nil {
 		return err
 	}
-	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Hooks: trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Sighted), Faults: faults})
+	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Hooks: trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Tell), Faults: faults})
 	if err != nil {
 		return err
 	}

@@ -42,7 +42,7 @@ var Shapes = []Shape{
 	{"accepted", "Doors that stay open on purpose, each with the reason.", []Key{
 		{DoorAnonymous, "string", false, "Clients without credentials get in, because …"},
 		{DoorPlain, "string", false, "A plain listener stands beside a TLS one, because …"},
-		{DoorAlmighty, "string", false, "A login may read everything, or publish on any topic, because …"},
+		{DoorUnrestricted, "string", false, "A login may read everything, or publish on any topic, because …"},
 	}},
 	{"listener", "One way into a broker.", []Key{
 		{"url", "string", true, "mqtt://HOST:PORT over TCP, mqtts:// over TLS, ws://HOST:PORT/PATH and wss:// over WebSocket, unix:///PATH over a local socket."},

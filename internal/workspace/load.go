@@ -525,7 +525,7 @@ func (n node) cadence() (c contract.Cadence) {
 
 func (l *loader) payload(n node, clause string) (p contract.Payload, ok bool) {
 	f := n.fields("payload", "the payload of clause "+clause)
-	all := names(payload.Formats, func(x payload.Format) string { return string(x) })
+	all := names(payload.Formats(), func(x payload.Format) string { return string(x) })
 	format, ok := f["format"].known("format", all)
 	p = contract.Payload{Format: payload.Format(format), Minimum: f["minimum"].number("minimum"), Maximum: f["maximum"].number("maximum"), Unit: f["unit"].str("unit")}
 	for _, e := range f["values"].entries("values") {

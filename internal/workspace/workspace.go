@@ -94,9 +94,9 @@ func (b *Broker) OwnID() string {
 // The doors that can be left open at a broker, and accepted with a reason: the keys of the
 // shape "accepted".
 const (
-	DoorAnonymous = "anonymous"
-	DoorPlain     = "plain"
-	DoorAlmighty  = "everything"
+	DoorAnonymous    = "anonymous"
+	DoorPlain        = "plain"
+	DoorUnrestricted = "everything"
 )
 
 // Listener is one way into a broker.

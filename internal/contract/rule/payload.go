@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"hodstone/internal/contract"
-	"hodstone/internal/payload"
 )
 
 // Format holds the bytes to the payload's format.
@@ -46,7 +45,7 @@ var Values = &contract.Rule{Name: contract.RuleValue, Payload: true,
 func values(p *contract.Pass) {
 	pl := &p.Clause.Payload
 	v, err, _ := p.Value()
-	if err != nil || pl.Format != payload.Text || len(pl.Values) == 0 {
+	if err != nil || len(pl.Values) == 0 {
 		return
 	}
 	var listed []string
@@ -68,7 +67,7 @@ func inRange(p *contract.Pass) {
 	pl := &p.Clause.Payload
 	v, err, _ := p.Value()
 	n, ok := v.(json.Number)
-	if err != nil || !ok || pl.Format != payload.Number {
+	if err != nil || !ok || pl.Schema != nil {
 		return
 	}
 	if f, _ := n.Float64(); pl.Minimum != nil && f < *pl.Minimum || pl.Maximum != nil && f > *pl.Maximum {

@@ -127,7 +127,7 @@ type conn struct {
 	reader   *packet.Reader // of the reading goroutine, as what follows
 	lastRead time.Time
 	row      int // reads in a row that came quickly
-	farewell *packet.Disconnect
+	said     *packet.Disconnect
 
 	exchange auth.Exchange // of enhanced authentication, while one is under way
 	renewed  *waiter       // waits for a re-authentication
@@ -524,7 +524,7 @@ func (c *Client) linkEnded(e LinkEvent, by Blame, text string) {
 }
 
 func (k *conn) finish(err error) {
-	c, farewell := k.c, k.farewell
+	c, said := k.c, k.said
 	var broken *packet.Error
 	var rule *ruleError
 	errors.As(err, &broken)
@@ -542,10 +542,10 @@ func (k *conn) finish(err error) {
 	k.link.Close()
 	why := &EndedError{End: end, Broken: broken, Rule: rule != nil}
 	switch {
-	case farewell != nil:
-		why.Coded, why.Code = true, farewell.Code
-		why.Reason, _ = farewell.Properties.Str(packet.ReasonString)
-		why.Server, _ = farewell.Properties.Str(packet.ServerReference)
+	case said != nil:
+		why.Coded, why.Code = true, said.Code
+		why.Reason, _ = said.Properties.Str(packet.ReasonString)
+		why.Server, _ = said.Properties.Str(packet.ServerReference)
 	case broken != nil:
 		why.Reason = "it sent what it must not: " + broken.Error()
 	case rule != nil:

@@ -72,7 +72,7 @@ func (k *conn) step() error {
 		c.opt.Hooks.Received(p, raw, err)
 	}
 	if d, ok := p.(*packet.Disconnect); ok {
-		k.farewell = d
+		k.said = d
 	}
 	if err == nil && (c.opt.Take == nil || !c.opt.Take(p)) {
 		err = k.handle(p)

@@ -63,7 +63,7 @@ func (s *Server) ThrowOut(clientID string) bool {
 	if ses == nil || ses.conn == nil {
 		return false
 	}
-	ses.conn.farewellLocked(packet.AdministrativeAction)
+	ses.conn.disconnectLocked(packet.AdministrativeAction)
 	return true
 }
 

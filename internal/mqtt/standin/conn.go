@@ -137,9 +137,9 @@ func (c *conn) finish(err error) {
 	var refused *refusal
 	switch {
 	case errors.As(err, &broken):
-		c.farewellLocked(broken.Code)
+		c.disconnectLocked(broken.Code)
 	case errors.As(err, &refused):
-		c.farewellLocked(refused.code)
+		c.disconnectLocked(refused.code)
 	default:
 		c.closing = true
 		c.queued.Broadcast()
@@ -177,9 +177,9 @@ func howEnded(end link.End, err error) (Ending, string) {
 	return EndedOtherwise, "the connection failed: " + err.Error()
 }
 
-// farewellLocked queues a DISCONNECT with the code in version 5 and lets the writer
+// disconnectLocked queues a DISCONNECT with the code in version 5 and lets the writer
 // close after it.
-func (c *conn) farewellLocked(code packet.ReasonCode) {
+func (c *conn) disconnectLocked(code packet.ReasonCode) {
 	if c.version == packet.V5 && c.session != nil && !c.closing {
 		c.queue = append(c.queue, &packet.Disconnect{Code: code})
 	}
@@ -301,7 +301,7 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 	defer s.mu.Unlock()
 	s.tick()
 	c.lastRead = s.now
-	if code, why := c.judgeConnect(connect); v.code == 0 && code != 0 {
+	if code, why := c.limitConnect(connect); v.code == 0 && code != 0 {
 		v.code, v.why = code, why
 	}
 	if w := connect.Will; v.code == 0 && w != nil && !v.rights.mayPublish(w.Topic) {
@@ -389,7 +389,7 @@ func (c *conn) checkKeepAlive() {
 		c.silence.Reset(left)
 		return
 	}
-	c.farewellLocked(packet.KeepAliveTimeout)
+	c.disconnectLocked(packet.KeepAliveTimeout)
 }
 
 // act acts on a packet of an accepted client; the server's lock is held.
@@ -478,7 +478,7 @@ func (c *conn) published(p *packet.Publish) error {
 		}
 		p = &full
 	}
-	if err := c.judgePublish(p); err != nil {
+	if err := c.limitPublish(p); err != nil {
 		return err
 	}
 	if topic.CheckName(p.Topic) != nil {
@@ -543,7 +543,7 @@ func (c *conn) subscribed(p *packet.Subscribe) error {
 	var greetings []*subscription
 	id, hasID := p.Properties.Int(packet.SubscriptionIdentifier)
 	for _, sub := range p.Subscriptions {
-		code, why := c.judgeFilter(sub, hasID)
+		code, why := c.limitFilter(sub, hasID)
 		s.decide(func(d *Decisions) {
 			if d.Grant != nil {
 				code = d.Grant(sub, code)

@@ -80,13 +80,13 @@ type Delivery struct {
 	Away    bool
 	Nth     int
 	Version packet.Version
-	// Topic, Payload, QoS, Retain and Dup are what goes out, Copies how often: 0 for not at all.
+	// Topic, Payload, QoS, Retain and Dup are what goes out, Times how often: 0 for not at all.
 	Topic   string
 	Payload []byte
 	QoS     packet.QoS
 	Retain  bool
 	Dup     bool
-	Copies  int
+	Times   int
 }
 
 // WillCase is a will whose client's connection has ended.
@@ -94,10 +94,10 @@ type WillCase struct {
 	ClientID string
 	// Goodbye tells that DISCONNECT came, and Reset that the link was reset.
 	Goodbye, Reset bool
-	// Send tells whether it is published, Copies how often, and Later after how long.
-	Send   bool
-	Copies int
-	Later  time.Duration
+	// Send tells whether it is published, Times how often, and Later after how long.
+	Send  bool
+	Times int
+	Later time.Duration
 	// Message is what is published.
 	Message *packet.Publish
 }

@@ -79,9 +79,9 @@ func (l *Limits) announce() packet.Properties {
 	return ps
 }
 
-// judgeConnect tells why a CONNECT goes beyond the limits: a reason code of version 5, and
+// limitConnect tells why a CONNECT goes beyond the limits: a reason code of version 5, and
 // words.
-func (c *conn) judgeConnect(p *packet.Connect) (packet.ReasonCode, string) {
+func (c *conn) limitConnect(p *packet.Connect) (packet.ReasonCode, string) {
 	l := &c.s.opt.Limits
 	connected := 0
 	if l.Connections > 0 {
@@ -113,9 +113,9 @@ func (c *conn) judgeConnect(p *packet.Connect) (packet.ReasonCode, string) {
 	return 0, ""
 }
 
-// judgePublish tells why a PUBLISH goes beyond the limits; the connection ends then
+// limitPublish tells why a PUBLISH goes beyond the limits; the connection ends then
 // (5.0 §3.2.2.3.4, §3.2.2.3.5, §3.3.4).
-func (c *conn) judgePublish(p *packet.Publish) error {
+func (c *conn) limitPublish(p *packet.Publish) error {
 	l := &c.s.opt.Limits
 	switch {
 	case p.QoS > l.qos():
@@ -128,8 +128,8 @@ func (c *conn) judgePublish(p *packet.Publish) error {
 	return nil
 }
 
-// judgeFilter returns the code to refuse a filter of SUBSCRIBE with, or a granted QoS.
-func (c *conn) judgeFilter(sub packet.Subscription, hasID bool) (packet.ReasonCode, string) {
+// limitFilter returns the code to refuse a filter of SUBSCRIBE with, or a granted QoS.
+func (c *conn) limitFilter(sub packet.Subscription, hasID bool) (packet.ReasonCode, string) {
 	l := &c.s.opt.Limits
 	shared := strings.HasPrefix(sub.Filter, topic.SharePrefix)
 	wild := strings.ContainsAny(sub.Filter, "+#")

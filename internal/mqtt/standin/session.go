@@ -99,7 +99,7 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 	ses = s.sessions[id]
 	if ses != nil {
 		if old := ses.conn; old != nil {
-			old.farewellLocked(packet.SessionTakenOver)
+			old.disconnectLocked(packet.SessionTakenOver)
 			s.lost(ses, old)
 		}
 		// lost may have ended the session.
@@ -153,13 +153,13 @@ func (s *Server) lost(ses *session, c *conn) {
 	s.decide(func(d *Decisions) { forget = forget || d.Forget })
 	if w := ses.will; w != nil {
 		end := c.link.End()
-		wc := WillCase{ClientID: ses.id, Goodbye: c.goodbye && !c.wantsWill, Reset: end == link.EndRST, Send: !c.goodbye || c.wantsWill, Copies: 1, Message: &w.message.Publish}
+		wc := WillCase{ClientID: ses.id, Goodbye: c.goodbye && !c.wantsWill, Reset: end == link.EndRST, Send: !c.goodbye || c.wantsWill, Times: 1, Message: &w.message.Publish}
 		s.decide(func(d *Decisions) {
 			if d.Will != nil {
 				d.Will(&wc)
 			}
 		})
-		w.copies = wc.Copies
+		w.copies = wc.Times
 		if delay := max(min(w.delay, ses.expiry), wc.Later); !wc.Send {
 			ses.will = nil
 		} else if delay > 0 {
@@ -357,14 +357,14 @@ func (ses *session) deliver(m *message, sub *subscription, qos packet.QoS, retai
 		return
 	}
 	d := Delivery{Published: &m.Publish, Filter: sub.Filter, Granted: sub.QoS, Stored: stored, Away: ses.conn == nil, Nth: ses.got, Version: ses.version,
-		Topic: p.Topic, Payload: p.Payload, QoS: p.QoS, Retain: p.Retain, Copies: 1}
+		Topic: p.Topic, Payload: p.Payload, QoS: p.QoS, Retain: p.Retain, Times: 1}
 	ses.got++
 	ses.s.decide(func(x *Decisions) {
 		if x.Deliver != nil {
 			x.Deliver(&d)
 		}
 	})
-	for range d.Copies {
+	for range d.Times {
 		q := *p
 		q.Topic, q.Payload, q.QoS, q.Retain, q.Dup = d.Topic, d.Payload, d.QoS, d.Retain, d.Dup
 		ses.pass(m, &q)

@@ -36,7 +36,7 @@ func connectAccepted(p *proof.Pass) error {
 		{"without-keep-alive", "with keep alive 0", []proof.Option{proof.WithKeepAlive(0)}},
 		{"with-will", "with a will", []proof.Option{proof.WithWill(packet.Will{Topic: p.Topic("will"), Payload: []byte("gone")})}},
 	} {
-		subject := p.Peer(how.name, how.options...)
+		subject := p.Client(how.name, how.options...)
 		p.Step("CONNECT %s", how.text)
 		ack, err := p.Try(subject)
 		sent := p.Await(subject, 1, 0, isPacket(trace.Sent, packet.CONNECT))
@@ -89,7 +89,7 @@ func short(d time.Duration) time.Duration {
 }
 
 func keepalivePing(p *proof.Pass) error {
-	subject := p.Peer("subject")
+	subject := p.Client("subject")
 	if _, err := p.Enter(subject); err != nil {
 		return err
 	}

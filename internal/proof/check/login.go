@@ -27,7 +27,7 @@ func loginRight(p *proof.Pass) error {
 		return proof.Skip("no login was given")
 	}
 	p.Step("CONNECT as %s", p.Login().Username)
-	if err := letIn(p, p.Peer("subject")); err != nil {
+	if err := letIn(p, p.Client("subject")); err != nil {
 		return err
 	}
 	p.Saw("CONNACK 0")
@@ -35,7 +35,7 @@ func loginRight(p *proof.Pass) error {
 }
 
 // letIn wants a client to be let in.
-func letIn(p *proof.Pass, peer *proof.Peer) error {
+func letIn(p *proof.Pass, peer *proof.Client) error {
 	_, err := p.Try(peer)
 	p.Decide(p.Await(peer, 1, 0, isPacket(trace.Sent, packet.CONNECT)), p.Await(peer, 1, 0, isPacket(trace.Received, packet.CONNACK)))
 	var refused *client.RefusedError
@@ -77,7 +77,7 @@ func loginWrongPassword(p *proof.Pass) error {
 	}
 	for i, try := range tries {
 		p.Step("CONNECT as %s %s", l.Username, try.how)
-		if err := refused(p, p.Peer([]string{"longer", "shorter", "empty", "other", "absent"}[i], try.options...), try.how); err != nil {
+		if err := refused(p, p.Client([]string{"longer", "shorter", "empty", "other", "absent"}[i], try.options...), try.how); err != nil {
 			return err
 		}
 	}
@@ -88,14 +88,14 @@ func loginWrongPassword(p *proof.Pass) error {
 // away.
 func control(p *proof.Pass) error {
 	p.Step("the right login, as a control")
-	if _, err := p.Enter(p.Peer("control")); err != nil {
+	if _, err := p.Enter(p.Client("control")); err != nil {
 		return err
 	}
 	return nil
 }
 
 // refused wants a client to be refused, and the link to be closed (3.1.1 §3.2.2.3, 5.0 §3.2.2.2).
-func refused(p *proof.Pass, peer *proof.Peer, how string) error {
+func refused(p *proof.Pass, peer *proof.Client, how string) error {
 	_, err := p.Try(peer)
 	p.Decide(p.Await(peer, 1, 0, isPacket(trace.Sent, packet.CONNECT)), p.Await(peer, 1, 0, isPacket(trace.Received, packet.CONNACK)))
 	var r *client.RefusedError
@@ -133,7 +133,7 @@ func refused(p *proof.Pass, peer *proof.Peer, how string) error {
 // lets in whoever comes does not look at them.
 func openToAll(p *proof.Pass, how string) error {
 	p.Step("without any credentials, to see whether the broker looks at them at all")
-	stranger := p.Peer("stranger", proof.WithLogin(nil))
+	stranger := p.Client("stranger", proof.WithLogin(nil))
 	if _, err := p.Try(stranger); err == nil {
 		return proof.Skip("the broker lets in clients without credentials too; nobody said whether that is meant: state anonymous on the broker, or --anonymous")
 	}
@@ -144,7 +144,7 @@ func loginAnonymous(p *proof.Pass) error {
 	if p.Anonymous() == nil {
 		return proof.Skip("nobody said whether clients without credentials may get in: state anonymous on the broker, or --anonymous")
 	}
-	stranger := p.Peer("subject", proof.WithLogin(nil))
+	stranger := p.Client("subject", proof.WithLogin(nil))
 	p.Step("CONNECT without user name and password")
 	if *p.Anonymous() {
 		p.Expect("CONNACK 0 without credentials, as the workspace says")

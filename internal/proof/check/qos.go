@@ -33,7 +33,7 @@ type pairing struct {
 }
 
 func qosPairings(p *proof.Pass) error {
-	publisher, receiver := p.Peer("publisher"), p.Peer("receiver")
+	publisher, receiver := p.Client("publisher"), p.Client("receiver")
 	if err := p.ConnectAll(publisher, receiver); err != nil {
 		return err
 	}
@@ -98,7 +98,7 @@ func qosPairings(p *proof.Pass) error {
 		if len(x.texts) == 0 {
 			continue
 		}
-		bad := x.judge(p, receiver, from)
+		bad := x.verify(p, receiver, from)
 		if bad != "" {
 			wrong = append(wrong, fmt.Sprintf("published %d, subscribed %d: %s", x.published, x.granted, bad))
 			x.cell.Text, x.cell.Verdict = "✗", proof.Broken
@@ -122,7 +122,7 @@ func qosPairings(p *proof.Pass) error {
 
 // publish sends the pairing's messages and waits for them. ok is false where the broker says that it does not take
 // the QoS.
-func (x *pairing) publish(p *proof.Pass, publisher, receiver *proof.Peer, from uint64) (ok bool, err error) {
+func (x *pairing) publish(p *proof.Pass, publisher, receiver *proof.Client, from uint64) (ok bool, err error) {
 	name := fmt.Sprintf("%d for %d", x.published, x.granted)
 	p.Step("publish to %s at QoS %d: a short message, a long one, and one more", shorter(x.topic), x.published)
 	for _, text := range []string{"short " + name, long("long " + name), "later " + name} {
@@ -158,11 +158,11 @@ func (x *pairing) publish(p *proof.Pass, publisher, receiver *proof.Peer, from u
 	return true, nil
 }
 
-// judge looks at all copies that came.
-func (x *pairing) judge(p *proof.Pass, receiver *proof.Peer, from uint64) (bad string) {
+// verify looks at all copies that came.
+func (x *pairing) verify(p *proof.Pass, receiver *proof.Client, from uint64) (bad string) {
 	want := min(x.published, x.granted)
 	for _, text := range x.texts {
-		copies := p.Copies(receiver, from, x.topic, text)
+		copies := p.Arrivals(receiver, from, x.topic, text)
 		for _, e := range copies {
 			m := e.Publish()
 			switch {
@@ -204,7 +204,7 @@ func unique(texts []string) (out []string) {
 }
 
 func qos2Once(p *proof.Pass) error {
-	publisher, receiver := p.Peer("publisher", proof.KeepSession), p.Peer("receiver")
+	publisher, receiver := p.Client("publisher", proof.KeepSession), p.Client("receiver")
 	if err := p.ConnectAll(publisher, receiver); err != nil {
 		return err
 	}
@@ -228,7 +228,7 @@ func qos2Once(p *proof.Pass) error {
 	if _, err := p.Quiet(receiver); err != nil {
 		return err
 	}
-	if n := len(p.Copies(receiver, begin, topic, "control")); n != 1 {
+	if n := len(p.Arrivals(receiver, begin, topic, "control")); n != 1 {
 		return proof.Undecide("%d copies arrive even without a cut (see qos.pairings)", n)
 	}
 	turns := []struct {
@@ -307,7 +307,7 @@ func qos2Once(p *proof.Pass) error {
 		return err
 	}
 	for _, turn := range turns {
-		if copies := p.Copies(receiver, begin, topic, turn.text); len(copies) != 1 {
+		if copies := p.Arrivals(receiver, begin, topic, turn.text); len(copies) != 1 {
 			p.Decide(copies...)
 			return proof.Break("%d copies of the %s message arrived", len(copies), turn.text)
 		}

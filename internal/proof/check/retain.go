@@ -23,7 +23,7 @@ var retain = []*proof.Check{
 }
 
 func retainGreets(p *proof.Pass) error {
-	publisher := p.Peer("publisher")
+	publisher := p.Client("publisher")
 	if _, err := p.Enter(publisher); err != nil {
 		return err
 	}
@@ -60,7 +60,7 @@ func retainGreets(p *proof.Pass) error {
 
 // newcomer subscribes when messages are stored already.
 type newcomer struct {
-	*proof.Peer
+	*proof.Client
 	asked   packet.QoS
 	kind    string // of its filters
 	from    uint64
@@ -69,10 +69,10 @@ type newcomer struct {
 
 // greet lets newcomers subscribe, and looks at all that they get.
 func greet(p *proof.Pass, some []*newcomer, stored map[packet.QoS]*trace.Event) error {
-	var peers []*proof.Peer
+	var peers []*proof.Client
 	for _, n := range some {
-		n.Peer = p.Peer(fmt.Sprintf("newcomer-%s-%d", n.kind, n.asked))
-		peers = append(peers, n.Peer)
+		n.Client = p.Client(fmt.Sprintf("newcomer-%s-%d", n.kind, n.asked))
+		peers = append(peers, n.Client)
 	}
 	if err := p.ConnectAll(peers...); err != nil {
 		return err
@@ -85,9 +85,9 @@ func greet(p *proof.Pass, some []*newcomer, stored map[packet.QoS]*trace.Event) 
 	}
 	for _, n := range some {
 		for _, sent := range stored {
-			if p.AwaitMessage(n.Peer, n.from, sent.Topic(), long("last")) == nil {
+			if p.AwaitMessage(n.Client, n.from, sent.Topic(), long("last")) == nil {
 				p.Decide(sent)
-				return proof.Break("a newcomer at QoS %d (%s filter): %s", n.asked, n.kind, p.Instead(n.Peer, n.from, sent.Topic(), long("last")))
+				return proof.Break("a newcomer at QoS %d (%s filter): %s", n.asked, n.kind, p.Instead(n.Client, n.from, sent.Topic(), long("last")))
 			}
 		}
 	}
@@ -95,7 +95,7 @@ func greet(p *proof.Pass, some []*newcomer, stored map[packet.QoS]*trace.Event) 
 		return err
 	}
 	for _, n := range some {
-		if err := n.judge(p, stored); err != nil {
+		if err := n.verify(p, stored); err != nil {
 			return err
 		}
 	}
@@ -106,23 +106,23 @@ func (n *newcomer) subscribe(p *proof.Pass, stored map[packet.QoS]*trace.Event) 
 	p.Step("a newcomer subscribes at QoS %d, %s", n.asked, map[string]string{"exact": "topic by topic", "wild": "with a wildcard"}[n.kind])
 	n.from = p.Mark()
 	if n.kind == "wild" { // it matches all
-		granted, err := p.Subscribe(n.Peer, p.Topic("stored", "+"), n.asked)
+		granted, err := p.Subscribe(n.Client, p.Topic("stored", "+"), n.asked)
 		n.granted[1], n.granted[2] = granted, granted
 		return err
 	}
 	for q, sent := range stored {
 		var err error
-		if n.granted[q], err = p.Subscribe(n.Peer, sent.Topic(), n.asked); err != nil {
+		if n.granted[q], err = p.Subscribe(n.Client, sent.Topic(), n.asked); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// judge looks at all that the newcomer got.
-func (n *newcomer) judge(p *proof.Pass, stored map[packet.QoS]*trace.Event) error {
+// verify looks at all that the newcomer got.
+func (n *newcomer) verify(p *proof.Pass, stored map[packet.QoS]*trace.Event) error {
 	for q, sent := range stored {
-		copies := p.Copies(n.Peer, n.from, sent.Topic(), long("last"))
+		copies := p.Arrivals(n.Client, n.from, sent.Topic(), long("last"))
 		for _, e := range copies {
 			m := e.Publish()
 			switch p.Decide(e); {
@@ -135,7 +135,7 @@ func (n *newcomer) judge(p *proof.Pass, stored map[packet.QoS]*trace.Event) erro
 		if len(copies) != 1 {
 			return proof.Break("the stored message came %d times to a newcomer at QoS %d (%s filter)", len(copies), n.asked, n.kind)
 		}
-		for _, e := range p.Messages(n.Peer, n.from) {
+		for _, e := range p.Messages(n.Client, n.from) {
 			if e.Topic() == sent.Topic() && string(e.Publish().Payload) == "first" {
 				p.Decide(e)
 				return proof.Break("the first message came, which was replaced by another")
@@ -146,7 +146,7 @@ func (n *newcomer) judge(p *proof.Pass, stored map[packet.QoS]*trace.Event) erro
 }
 
 func retainLiveFlag(p *proof.Pass) error {
-	publisher, exact, wildcard := p.Peer("publisher"), p.Peer("exact"), p.Peer("wildcard")
+	publisher, exact, wildcard := p.Client("publisher"), p.Client("exact"), p.Client("wildcard")
 	if err := p.ConnectAll(publisher, exact, wildcard); err != nil {
 		return err
 	}
@@ -178,11 +178,11 @@ func retainLiveFlag(p *proof.Pass) error {
 				} else if err != nil {
 					return err
 				}
-				for i, peer := range []*proof.Peer{exact, wildcard} {
+				for i, peer := range []*proof.Client{exact, wildcard} {
 					came[i] = p.AwaitMessage(peer, from, topic, text)
 				}
 			}
-			for i, peer := range []*proof.Peer{exact, wildcard} {
+			for i, peer := range []*proof.Client{exact, wildcard} {
 				if came[i] == nil {
 					p.Decide(sent)
 					return proof.Break("the %s subscriber, published at QoS %d: %s", peer.Name, q, p.Instead(peer, from, topic, text))
@@ -193,7 +193,7 @@ func retainLiveFlag(p *proof.Pass) error {
 	if _, err := p.Quiet(exact, wildcard); err != nil {
 		return err
 	}
-	for _, peer := range []*proof.Peer{exact, wildcard} {
+	for _, peer := range []*proof.Client{exact, wildcard} {
 		for _, e := range p.Messages(peer, from) {
 			if e.Publish().Retain {
 				p.Decide(e)
@@ -207,7 +207,7 @@ func retainLiveFlag(p *proof.Pass) error {
 }
 
 func retainCleared(p *proof.Pass) error {
-	publisher, subscriber := p.Peer("publisher"), p.Peer("subscriber")
+	publisher, subscriber := p.Client("publisher"), p.Client("subscriber")
 	if err := p.ConnectAll(publisher, subscriber); err != nil {
 		return err
 	}
@@ -217,7 +217,7 @@ func retainCleared(p *proof.Pass) error {
 		if _, err := p.Publish(publisher, publish(topic, "stored", 1, true)); err != nil {
 			return err
 		}
-		before := p.Peer(fmt.Sprintf("newcomer-before-%d", q))
+		before := p.Client(fmt.Sprintf("newcomer-before-%d", q))
 		if _, err := p.Enter(before); err != nil {
 			return err
 		}
@@ -258,7 +258,7 @@ func retainCleared(p *proof.Pass) error {
 
 // nothing lets a newcomer subscribe, who must not be greeted by anything on the topic.
 func nothing(p *proof.Pass, filter, topic string, sent *trace.Event) error {
-	after := p.Peer("newcomer-" + shorter(filter))
+	after := p.Client("newcomer-" + shorter(filter))
 	if _, err := p.Enter(after); err != nil {
 		return err
 	}

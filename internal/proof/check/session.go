@@ -23,8 +23,8 @@ var session = []*proof.Check{
 // absence is one client that goes away, and what is published for it meanwhile.
 type absence struct {
 	name   string
-	peer   *proof.Peer
-	leave  func(*proof.Peer) error
+	peer   *proof.Client
+	leave  func(*proof.Client) error
 	topics []string // by which messages come
 	qos    []packet.QoS
 	sent   []*trace.Event // while it was away
@@ -32,13 +32,13 @@ type absence struct {
 }
 
 func sessionKept(p *proof.Pass) error {
-	publisher := p.Peer("publisher")
+	publisher := p.Client("publisher")
 	if _, err := p.Enter(publisher); err != nil {
 		return err
 	}
 	all := []*absence{
-		{name: "left", peer: p.Peer("subject-left", proof.KeepSession), leave: func(s *proof.Peer) error { return s.Disconnect(0) }},
-		{name: "cut", peer: p.Peer("subject-cut", proof.KeepSession), leave: cut},
+		{name: "left", peer: p.Client("subject-left", proof.KeepSession), leave: func(s *proof.Client) error { return s.Disconnect(0) }},
+		{name: "cut", peer: p.Client("subject-cut", proof.KeepSession), leave: cut},
 	}
 	for _, a := range all {
 		if err := a.subscribe(p); err != nil {
@@ -69,7 +69,7 @@ func sessionKept(p *proof.Pass) error {
 		return err
 	}
 	for _, a := range all {
-		if err := a.judge(p); err != nil {
+		if err := a.verify(p); err != nil {
 			return err
 		}
 	}
@@ -110,7 +110,7 @@ func (a *absence) subscribe(p *proof.Pass) error {
 var meanwhile = []string{"meanwhile", long("long meanwhile")}
 
 // miss publishes to the client while it is away.
-func (a *absence) miss(p *proof.Pass, publisher *proof.Peer) error {
+func (a *absence) miss(p *proof.Pass, publisher *proof.Client) error {
 	p.Step("publish to the client that is %s", away(a.name))
 	for _, text := range meanwhile {
 		for i, topic := range a.topics {
@@ -129,7 +129,7 @@ func (a *absence) miss(p *proof.Pass, publisher *proof.Peer) error {
 }
 
 // comeBack enters again, and wants what came meanwhile, and what comes now.
-func (a *absence) comeBack(p *proof.Pass, publisher *proof.Peer) error {
+func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 	a.from = p.Mark()
 	p.Step("the client that was %s comes back with clean start 0", away(a.name))
 	if _, err := p.Enter(a.peer); err != nil {
@@ -157,11 +157,11 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Peer) error {
 	return nil
 }
 
-// judge looks at all copies that came.
-func (a *absence) judge(p *proof.Pass) error {
+// verify looks at all copies that came.
+func (a *absence) verify(p *proof.Pass) error {
 	for i, topic := range a.topics {
 		for _, text := range append(slices.Clone(meanwhile), "afterwards") {
-			copies := p.Copies(a.peer, a.from, topic, text)
+			copies := p.Arrivals(a.peer, a.from, topic, text)
 			p.Decide(copies...)
 			for _, e := range copies {
 				if got := e.Publish().QoS; got != a.qos[i] {
@@ -177,9 +177,9 @@ func (a *absence) judge(p *proof.Pass) error {
 }
 
 func sessionPresent(p *proof.Pass) error {
-	subject := p.Peer("subject", proof.KeepSession)
-	fresh := p.Peer("subject-clean", proof.As(subject))
-	tell := func(peer *proof.Peer, want bool, when string) error {
+	subject := p.Client("subject", proof.KeepSession)
+	fresh := p.Client("subject-clean", proof.As(subject))
+	tell := func(peer *proof.Client, want bool, when string) error {
 		from := p.Mark()
 		p.Step("CONNECT %s", when)
 		_, err := p.Try(peer)
@@ -199,7 +199,7 @@ func sessionPresent(p *proof.Pass) error {
 		return nil
 	}
 	for _, turn := range []struct {
-		peer *proof.Peer
+		peer *proof.Client
 		want bool
 		when string
 	}{

@@ -30,7 +30,7 @@ var (
 )
 
 func subscribeWildcards(p *proof.Pass) error {
-	publisher := p.Peer("publisher")
+	publisher := p.Client("publisher")
 	if _, err := p.Enter(publisher); err != nil {
 		return err
 	}
@@ -54,11 +54,11 @@ func subscribeWildcards(p *proof.Pass) error {
 }
 
 // tryFilters lets a client for each filter subscribe, publishes to all topics, and says what went wrong.
-func tryFilters(p *proof.Pass, publisher *proof.Peer, filters []string, root string) (wrong []string, err error) {
+func tryFilters(p *proof.Pass, publisher *proof.Client, filters []string, root string) (wrong []string, err error) {
 	full := func(s string) string { return strings.ReplaceAll(s, "~", root) }
-	var subscribers []*proof.Peer
+	var subscribers []*proof.Client
 	for _, f := range filters {
-		subscribers = append(subscribers, p.Peer("filter "+f))
+		subscribers = append(subscribers, p.Client("filter "+f))
 	}
 	defer func() {
 		for _, s := range subscribers {
@@ -103,7 +103,7 @@ func tryFilters(p *proof.Pass, publisher *proof.Peer, filters []string, root str
 			}
 		}
 		for _, t := range wildcardTopics {
-			if copies := p.Copies(subscribers[i], from, full(t), t); len(copies) > 1 && qos == 0 || len(copies) > 1 && !resent(copies) {
+			if copies := p.Arrivals(subscribers[i], from, full(t), t); len(copies) > 1 && qos == 0 || len(copies) > 1 && !resent(copies) {
 				p.Decide(copies...)
 				wrong = append(wrong, fmt.Sprintf("%s got %s %d times", f, t, len(copies)))
 			}
@@ -136,7 +136,7 @@ var exactTopics = []struct{ name, alike string }{
 }
 
 func subscribeTopicExact(p *proof.Pass) error {
-	publisher, exact, everything, alike := p.Peer("publisher"), p.Peer("exact"), p.Peer("everything"), p.Peer("alike")
+	publisher, exact, everything, alike := p.Client("publisher"), p.Client("exact"), p.Client("everything"), p.Client("alike")
 	if err := p.ConnectAll(publisher, exact, everything, alike); err != nil {
 		return err
 	}
@@ -170,7 +170,7 @@ func subscribeTopicExact(p *proof.Pass) error {
 			return err
 		}
 		p.Decide(sent)
-		for _, peer := range []*proof.Peer{exact, everything} {
+		for _, peer := range []*proof.Client{exact, everything} {
 			if p.AwaitMessage(peer, from, full(name), "to "+name) == nil {
 				return proof.Break("%s published, the client with the filter %s: %s", name, map[bool]string{true: "#", false: name}[peer == everything],
 					strings.ReplaceAll(p.Instead(peer, from, full(name), "to "+name), root, "~"))

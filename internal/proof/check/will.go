@@ -22,8 +22,8 @@ var will = []*proof.Check{
 		Sections: proof.Same("3.14", "3.14.4"), Needs: proof.Needs{Least: 2}, Run: willNotOnGoodbye},
 }
 
-func cut(peer *proof.Peer) error    { return peer.Cut() }
-func hangUp(peer *proof.Peer) error { return peer.Close() }
+func cut(peer *proof.Client) error    { return peer.Cut() }
+func hangUp(peer *proof.Client) error { return peer.Close() }
 
 const (
 	willText = "gone"
@@ -33,13 +33,13 @@ const (
 	willSoon = 5 * time.Second
 )
 
-func willComes(p *proof.Pass, what string, end func(*proof.Peer) error) error {
-	watcher := p.Peer("watcher")
+func willComes(p *proof.Pass, what string, end func(*proof.Client) error) error {
+	watcher := p.Client("watcher")
 	if _, err := p.Enter(watcher); err != nil {
 		return err
 	}
 	// Another looks at everything, to say what came in place of the will.
-	around := p.Peer("around")
+	around := p.Client("around")
 	if _, err := p.Enter(around); err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func willComes(p *proof.Pass, what string, end func(*proof.Peer) error) error {
 	texts := [2]string{willText, long(willText)}
 	for q := range packet.QoS(2) {
 		p.Step("CONNECT with a will at QoS %d", q)
-		subject := p.Peer(fmt.Sprintf("subject-%d", q), proof.WithWill(packet.Will{Topic: topics[q], Payload: []byte(texts[q]), QoS: q}))
+		subject := p.Client(fmt.Sprintf("subject-%d", q), proof.WithWill(packet.Will{Topic: topics[q], Payload: []byte(texts[q]), QoS: q}))
 		if _, err := p.Try(subject); err != nil {
 			if q > 0 {
 				p.Note("a will at QoS %d is not taken: %v; not tried", q, err)
@@ -91,7 +91,7 @@ func willComes(p *proof.Pass, what string, end func(*proof.Peer) error) error {
 		return err
 	}
 	for q := range topics {
-		if copies := p.Copies(watcher, from, topics[q], texts[q]); len(copies) > 1 {
+		if copies := p.Arrivals(watcher, from, topics[q], texts[q]); len(copies) > 1 {
 			p.Decide(copies...)
 			return proof.Break("the will came %d times", len(copies))
 		}
@@ -109,7 +109,7 @@ func willComes(p *proof.Pass, what string, end func(*proof.Peer) error) error {
 // notStored sees that a will without will retain does not greet a newcomer (§3.1.2.7).
 func notStored(p *proof.Pass, topics []string) error {
 	from := p.Mark()
-	newcomer := p.Peer("newcomer")
+	newcomer := p.Client("newcomer")
 	if _, err := p.Enter(newcomer); err != nil {
 		return err
 	}
@@ -135,7 +135,7 @@ func isWill(e *trace.Event, topic, text string) bool {
 }
 
 // insteadOfWill says what came in place of a will.
-func insteadOfWill(p *proof.Pass, around *proof.Peer, from uint64, topic, text string) string {
+func insteadOfWill(p *proof.Pass, around *proof.Client, from uint64, topic, text string) string {
 	for _, e := range p.Messages(around, from) {
 		if string(e.Publish().Payload) == text && strings.EqualFold(e.Topic(), topic) {
 			p.Decide(e)
@@ -153,8 +153,8 @@ func insteadOfWill(p *proof.Pass, around *proof.Peer, from uint64, topic, text s
 func willControl(p *proof.Pass) error {
 	topic := p.Topic("control")
 	p.Step("a client with a will is cut, as a control")
-	subject := p.Peer("control", proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: 0}))
-	watcher := p.Peer("control-watcher")
+	subject := p.Client("control", proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: 0}))
+	watcher := p.Client("control-watcher")
 	if err := p.ConnectAll(subject, watcher); err != nil {
 		return err
 	}
@@ -177,8 +177,8 @@ func willNotOnGoodbye(p *proof.Pass) error {
 		return err
 	}
 	p.Step("CONNECT with a will")
-	subject := p.Peer("subject", proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: 0}))
-	watcher := p.Peer("watcher")
+	subject := p.Client("subject", proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: 0}))
+	watcher := p.Client("watcher")
 	if err := p.ConnectAll(subject, watcher); err != nil {
 		return err
 	}
@@ -201,7 +201,7 @@ func willNotOnGoodbye(p *proof.Pass) error {
 		return err
 	}
 	p.Step("the client returns without a will and is cut")
-	again := p.Peer("subject-again", proof.As(subject))
+	again := p.Client("subject-again", proof.As(subject))
 	if _, err := p.Enter(again); err != nil {
 		return err
 	}

@@ -282,7 +282,7 @@ func (d *detail) drawPayload(c look.Canvas, body []byte) {
 	c.Rule(0, fmt.Sprintf("payload, %d bytes", len(body)), t.Dim)
 	start, end := -1, -1
 	if d.breach != nil {
-		if s, e, ok := payload.Locate(body, d.breach.Where); ok {
+		if s, e, ok := payload.Of(d.clause.Payload.Format).Locate(body, d.breach.Where); ok {
 			start, end = s, e
 		}
 		fmt.Sscanf(d.breach.Where, "byte %d", &start)

@@ -225,7 +225,7 @@ func (v *packetView) contract(t *look.Theme, rule func(string), pair func(k, val
 	rule("contract")
 	j := v.finding.Judgement
 	if j.Clause == nil {
-		text := "no clause covers " + v.event.Publish().Topic
+		text := "no clause covers " + v.event.Topic()
 		if j.Near != "" {
 			text += "; meant for " + j.Near + "?"
 		}
@@ -242,6 +242,9 @@ func (v *packetView) contract(t *look.Theme, rule func(string), pair func(k, val
 	who := v.finding.Sender
 	if who == "" {
 		who = "unknown: the broker does not tell, and no client of ours sent it"
+	}
+	if v.journey != nil && v.journey.Will {
+		who += ", by its will: the broker published it"
 	}
 	pair("sender", who, t.Text)
 }

@@ -62,22 +62,22 @@ func qos() []standin.Fault {
 		}),
 		deliver("qos.twice", "A live message at QoS 2 is passed on twice, under two packet identifiers.", kept, func(d *standin.Delivery) {
 			if live(d) && d.QoS == 2 {
-				d.Copies = 2
+				d.Times = 2
 			}
 		}),
 		deliver("qos.later-twice", "From a session's sixth message on, those at QoS 2 are passed on twice.", kept, func(d *standin.Delivery) {
 			if live(d) && d.QoS == 2 && d.Nth > 5 && wild(d) {
-				d.Copies = 2
+				d.Times = 2
 			}
 		}),
 		deliver("qos0.twice", "A message at QoS 0 is passed on twice.", wills, func(d *standin.Delivery) {
 			if live(d) && d.QoS == 0 && d.Published.QoS == 0 {
-				d.Copies = 2
+				d.Times = 2
 			}
 		}),
 		deliver("qos1.lost", "A message at QoS 1 does not reach a subscription at QoS 2.", pairings, func(d *standin.Delivery) {
 			if live(d) && d.Published.QoS == 1 && d.Granted == 2 && wild(d) {
-				d.Copies = 0
+				d.Times = 0
 			}
 		}),
 		deliver("qos.retain-set", "A live message carries the retain flag although it was published without.", wills, func(d *standin.Delivery) {

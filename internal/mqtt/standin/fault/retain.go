@@ -17,7 +17,7 @@ func retain() []standin.Fault {
 		}),
 		deliver("retain.twice", "A stored message greets a newcomer twice.", greets, func(d *standin.Delivery) {
 			if d.Stored {
-				d.Copies = 2
+				d.Times = 2
 			}
 		}),
 		deliver("retain.lowered", "A stored message greets a newcomer at QoS 0.", greets, func(d *standin.Delivery) {
@@ -32,7 +32,7 @@ func retain() []standin.Fault {
 		}),
 		deliver("retain.wildcard-misses", "A stored message does not greet a newcomer with a wildcard.", greets, func(d *standin.Delivery) {
 			if d.Stored && wild(d) {
-				d.Copies = 0
+				d.Times = 0
 			}
 		}),
 		deliver("retain.cut", "A stored payload of more than 128 bytes loses its last byte.", greets, func(d *standin.Delivery) {
@@ -51,7 +51,7 @@ func retain() []standin.Fault {
 		}),
 		deliver("retain.live-lost", "A retained message at QoS 0 does not reach established subscribers.", liveFlag, func(d *standin.Delivery) {
 			if d.Published.Retain && !d.Stored && d.Published.QoS == 0 && len(d.Payload) > 0 {
-				d.Copies = 0
+				d.Times = 0
 			}
 		}),
 		{Name: "retain.not-cleared", Sentence: "An empty retained message does not remove the stored one.", Breaks: cleared,
@@ -60,7 +60,7 @@ func retain() []standin.Fault {
 			Decisions: standin.Decisions{Store: func(m *packet.Publish) bool { return len(m.Payload) > 0 || m.QoS > 0 }}},
 		deliver("retain.clearing-kept-back", "An empty retained message does not reach established subscribers.", cleared, func(d *standin.Delivery) {
 			if d.Published.Retain && len(d.Published.Payload) == 0 && !d.Stored {
-				d.Copies = 0
+				d.Times = 0
 			}
 		}),
 	}

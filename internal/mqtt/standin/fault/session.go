@@ -19,12 +19,12 @@ func session() []standin.Fault {
 			Decisions: standin.Decisions{Present: forged()}},
 		deliver("session.away-lost", "Messages at QoS 1 for a client that is away are lost.", kept, func(d *standin.Delivery) {
 			if d.Away && d.QoS == 1 {
-				d.Copies = 0
+				d.Times = 0
 			}
 		}),
 		deliver("session.away-twice", "Messages at QoS 2 for a client that is away come twice.", kept, func(d *standin.Delivery) {
 			if d.Away && d.QoS == 2 {
-				d.Copies = 2
+				d.Times = 2
 			}
 		}),
 		deliver("session.away-lowered", "Messages at QoS 2 for a client that is away come at QoS 1.", kept, func(d *standin.Delivery) {
@@ -34,7 +34,7 @@ func session() []standin.Fault {
 		}),
 		deliver("session.away-wildcard-lost", "Messages for a client that is away are lost where its filter has a wildcard.", kept, func(d *standin.Delivery) {
 			if d.Away && wild(d) {
-				d.Copies = 0
+				d.Times = 0
 			}
 		}),
 		deliver("session.deaf-afterwards", "The subscriptions of a client that was away hold no longer.", kept, deaf()),
@@ -57,7 +57,7 @@ func deaf() func(*standin.Delivery) {
 		if d.Away {
 			away[d.Topic] = true
 		} else if away[d.Topic] {
-			d.Copies = 0
+			d.Times = 0
 		}
 	}
 }

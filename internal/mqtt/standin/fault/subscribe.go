@@ -40,13 +40,13 @@ func subscribe() []standin.Fault {
 		}),
 		deliver("match.twice", "A filter that ends in # brings a message twice.", wildcards, func(d *standin.Delivery) {
 			if live(d) && strings.HasSuffix(d.Filter, "/#") {
-				d.Copies = 2
+				d.Times = 2
 			}
 		}),
 		{Name: "suback.refuses-plus", Sentence: "A filter with two + is granted in SUBACK, and nothing comes.", Breaks: wildcards,
 			Decisions: standin.Decisions{Deliver: func(d *standin.Delivery) {
 				if live(d) && strings.Count(d.Filter, "+") > 1 {
-					d.Copies = 0
+					d.Times = 0
 				}
 			}}},
 		named("topic.dot-slashed", "Dots in topic names become slashes.", func(name string) string { return strings.ReplaceAll(name, ".", "/") }),

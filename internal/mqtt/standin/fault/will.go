@@ -22,7 +22,7 @@ func will() []standin.Fault {
 		of("will.only-on-close", "A link that is reset leaves no will; only a close does.", []string{"will.on-cut"}, func(w *standin.WillCase) {
 			w.Send = w.Send && !w.Reset
 		}),
-		of("will.twice", "A will is published twice.", comes, func(w *standin.WillCase) { w.Copies = 2 }),
+		of("will.twice", "A will is published twice.", comes, func(w *standin.WillCase) { w.Times = 2 }),
 		of("will.lowered", "A will is published at QoS 0.", comes, func(w *standin.WillCase) { w.Message.QoS = 0 }),
 		of("will.wrong-payload", "A will loses the last byte of its payload.", comes, func(w *standin.WillCase) {
 			w.Message.Payload = w.Message.Payload[:max(0, len(w.Message.Payload)-1)]

@@ -27,12 +27,12 @@ func weak(p crypto.PublicKey) string {
 	return ""
 }
 
-// judgeFile tells what is wrong with a file.
-func (v *Inventory) judgeFile(f *File) {
+// findInFile tells what is wrong with a file.
+func (v *Inventory) findInFile(f *File) {
 	if f.Problem != "" {
 		v.find(Broken, f.Name, f.Remedy, "%s", f.Problem)
 	}
-	for _, m := range f.Muddles {
+	for _, m := range f.Anomalies {
 		v.find(Note, f.Name, m.Remedy, "%s", m.What)
 	}
 	if n := f.LockedItems(); n > 0 {
@@ -66,8 +66,8 @@ func (v *Inventory) judgeFile(f *File) {
 	}
 }
 
-// judge tells what is wrong with a certificate.
-func (v *Inventory) judge(c *Certificate) {
+// findInCertificate tells what is wrong with a certificate.
+func (v *Inventory) findInCertificate(c *Certificate) {
 	name := c.Title()
 	left := c.NotAfter.Sub(v.At)
 	switch {
@@ -145,7 +145,7 @@ func days(d time.Duration) string {
 	}
 }
 
-func (v *Inventory) judgeKey(k *Key) {
+func (v *Inventory) findInKey(k *Key) {
 	name := k.Files[0]
 	if len(k.Certificates) == 0 {
 		v.find(Note, name, "look for its certificate; a key is of no use alone", "no certificate here fits the key")
