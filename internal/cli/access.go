@@ -287,7 +287,7 @@ func (e *Env) find(s *session, where string) (*place, error) {
 		b.Close()
 		return nil, &exit{exitUsage, err}
 	}
-	p.name, p.bench, p.contract, p.standIn, p.close = br.Name, b, b.Workspace.Contract, br.StandIn != nil, b.Close
+	p.name, p.bench, p.contract, p.standIn, p.close = br.Name, b, b.Workspace().Contract, br.StandIn != nil, b.Close
 	o.Dial, o.Version = target.Dial, br.Version
 	for _, t := range b.Targets() {
 		if t.URL == target.URL {
@@ -407,8 +407,8 @@ func notReached(where string, err error) error {
 
 // meta says what is recorded.
 func (p *place) meta(where string) map[string]string {
-	if p.bench != nil && p.bench.Workspace.Name != "" {
-		where = p.bench.Workspace.Name
+	if p.bench != nil && p.bench.Workspace().Name != "" {
+		where = p.bench.Workspace().Name
 	}
 	return map[string]string{"workspace": where, "broker": p.name}
 }

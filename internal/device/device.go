@@ -62,14 +62,15 @@ type Options struct {
 
 // Device is one simulated device. Its methods are safe for concurrent use.
 type Device struct {
-	opt    Options
-	name   string
-	params map[string]string
-	client *client.Client
-	rec    *trace.Recorder
-	inbox  chan *packet.Publish
-	orders chan func()
-	sent   atomic.Int64 // messages that have left
+	opt     Options
+	name    string
+	params  map[string]string
+	client  *client.Client
+	rec     *trace.Recorder
+	inbox   chan *packet.Publish
+	orders  chan func()
+	sent    atomic.Int64 // messages that have left
+	overrun atomic.Int64 // messages lost because too many waited
 
 	mu        sync.Mutex // guards what follows
 	cancel    context.CancelFunc
@@ -109,7 +110,7 @@ func Name(kind *workspace.Device, number int) string {
 // New makes a device that is off.
 func New(o Options) *Device {
 	d := &Device{opt: o, name: Name(o.Kind, o.Number), params: map[string]string{}, phase: Off, since: time.Now(), born: time.Now(),
-		inbox: make(chan *packet.Publish, 64), orders: make(chan func(), 16), counts: map[string]int{}}
+		inbox: make(chan *packet.Publish, inboxSize), orders: make(chan func(), 16), counts: map[string]int{}}
 	d.rand = rand.New(rand.NewPCG(o.Seed, uint64(o.Number)))
 	for k, v := range o.Kind.Parameters {
 		d.params[k] = workspace.FillIn(v, o.Number)
@@ -169,12 +170,19 @@ func (d *Device) presence() (*contract.Clause, string) {
 	return cl, name
 }
 
+// inboxSize is how many messages may wait for a device. A real one has its own bounds; here it is those of a
+// simulation that must not eat the memory.
+const inboxSize = 10_000
+
 // arrived takes a message from the client's reading goroutine. A device that cannot
-// keep up loses messages, as small controllers do.
+// keep up loses messages, and says so.
 func (d *Device) arrived(p *packet.Publish) {
 	select {
 	case d.inbox <- p:
 	default:
+		if d.overrun.Add(1) == 1 {
+			d.complain(fmt.Errorf("messages come faster than it takes them: from %s on, some are lost", p.Topic))
+		}
 	}
 }
 
@@ -186,9 +194,15 @@ func (d *Device) Start() {
 		return
 	}
 	ctx, cancel := context.WithCancel(context.Background())
+	before := d.done // of a life that may still be ending
 	d.cancel, d.done = cancel, make(chan struct{})
 	d.setLocked(Connecting, "")
-	go d.live(ctx, d.done)
+	go func(done chan struct{}) {
+		if before != nil {
+			<-before
+		}
+		d.live(ctx, done)
+	}(d.done)
 }
 
 // Stop switches the device off properly: leaving presence, DISCONNECT. It returns
@@ -207,7 +221,11 @@ func (d *Device) Stop() {
 	}
 	cancel()
 	<-done
-	d.set(Off, "")
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.cancel == nil { // else it was started again meanwhile
+		d.setLocked(Off, "")
+	}
 }
 
 // Cut resets the device's link; the device comes back by itself.

@@ -115,8 +115,16 @@ func Paste(text string) (*Details, error) {
 			readProse(text, set)
 		}
 	}
+	if m := bareSocket.FindStringSubmatch(text); m != nil && fields["scheme"] == "" && fields["url"] == "" {
+		if fields["scheme"] = "ws"; strings.EqualFold(m[1], "wss") {
+			fields["scheme"] = "wss"
+		}
+	}
 	return d, d.fill(fields)
 }
+
+// bareSocket finds the transport where it is only mentioned: "host 10.0.0.7, port 9001, websocket".
+var bareSocket = regexp.MustCompile(`(?i)(?:^|[\s,;(])(web-?sockets?|wss?)(?:[\s,;.)]|$)`)
 
 // flatten walks through JSON.
 func flatten(v any, name string, set func(name, value string)) {

@@ -312,7 +312,7 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 		{"a name without address", fixed("mqtt://empty.test"), nil, NoAddress, "has no address"},
 		{"a name server that is silent", fixed("mqtt://slow.test"), nil, NameSilent, "no name server"},
 		{"an address that is none", fixed("mqtt://10.0.0.300"), nil, BadAddress, "0 to 255"},
-		{"a URL that is none", fixed("mosquito:1883"), nil, BadAddress, "mqtt://"},
+		{"a URL that is none", fixed("quay:1883"), nil, BadAddress, "mqtt://"},
 		// TCP.
 		{"a closed port on this machine", func(t *testing.T) string {
 			ln, _ := net.Listen("tcp", "127.0.0.1:0")

@@ -164,6 +164,10 @@ func (m *Monitor) stay(broker string) *Stay {
 // Purpose notes that the observer's link is ended on purpose now.
 func (m *Monitor) Purpose(broker, how string, at time.Time) {
 	s := m.stay(broker)
+	if n := len(s.Gaps); n > 0 && s.Gaps[n-1].From.IsZero() { // another way to end the same link, before the first was noticed
+		s.Gaps[n-1].Purpose += ", then " + how
+		return
+	}
 	s.Gaps = append(s.Gaps, Gap{Purpose: how, Began: at})
 }
 

@@ -114,7 +114,7 @@ func NewEventRecord(e *trace.Event) EventRecord {
 		return r
 	}
 	r.Packet = e.Packet.Type().String()
-	about := packet.About(e.Packet)
+	about := packet.About(e.Packet, e.Version)
 	r.ID, r.Properties = about.ID, NewPropertyRecords(about.Properties)
 	if about.Coded {
 		r.Reason = fmt.Sprintf("%s %s", about.Code.Code(e.Packet.Type(), e.Version), about.Code.In(e.Packet.Type(), e.Version))

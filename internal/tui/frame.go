@@ -40,9 +40,9 @@ func (m *model) drawRail(c look.Canvas) {
 	on := func(s look.Style) look.Style { return look.On(s, t.Rail) }
 	c.Fill(t.Rail)
 	c.Text(1, 0, "hodstone", on(t.Strong))
-	name := m.bench.Workspace.Name
+	name := m.bench.Workspace().Name
 	if name == "" {
-		name = m.bench.Workspace.File
+		name = m.bench.Workspace().File
 	}
 	c.Text(1, 1, look.Clip(name, c.W-2), on(t.Dim))
 	for i, s := range m.screens {
@@ -100,7 +100,7 @@ func (m *model) drawFoot(c look.Canvas, s screen) {
 	t := &m.theme
 	c.Fill(t.Rail)
 	on := func(st look.Style) look.Style { return look.On(st, t.Rail) }
-	if time.Now().Before(m.until) {
+	if time.Now().Before(m.until) && m.told == m.at { // what was told of another screen is over
 		sign, st := "✓ ", on(t.Kept)
 		if m.notice.Bad {
 			sign, st = "✗ ", on(t.Broken)
@@ -180,7 +180,12 @@ func (m *model) drawProblems(c look.Canvas) {
 	t := &m.theme
 	width := min(120, m.w-4)
 	var lines []string
-	for _, p := range m.bench.Workspace.Problems {
+	found, old := m.bench.Problems()
+	what := "what is sound is open"
+	if old {
+		what = "what was in force before stays so"
+	}
+	for _, p := range found {
 		lines = append(lines, look.Wrap(fmt.Sprintf("✗ line %d, column %d: %s", p.Line, p.Column, p.Message), width-4)...)
 		if p.Excerpt != "" {
 			lines = append(lines, strings.Split(p.Excerpt, "\n")...)
@@ -190,7 +195,7 @@ func (m *model) drawProblems(c look.Canvas) {
 		}
 		lines = append(lines, "")
 	}
-	b := m.box(c, width, len(lines)+6, look.Plural(len(m.bench.Workspace.Problems), "problem")+" in the workspace; what is sound is open")
+	b := m.box(c, width, len(lines)+6, look.Plural(len(found), "problem")+" in the workspace; "+what)
 	m.scroll = max(0, min(m.scroll, len(lines)-b.H+1))
 	for y := 0; y < b.H-1 && m.scroll+y < len(lines); y++ {
 		st := t.Text

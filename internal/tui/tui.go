@@ -59,6 +59,7 @@ type model struct {
 	scroll  int
 	notice  look.Notice
 	until   time.Time
+	told    int // the screen that the notice is of
 }
 
 // overlay is what lies over the screen.
@@ -89,7 +90,7 @@ func newModel(b *workbench.Bench) *model {
 	w := wire.New(b)
 	m := &model{bench: b, dark: true, colours: look.FewColours, theme: look.NewTheme(true, look.FewColours), wire: w, screens: []screen{reach.New(b), trust.New(b), contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
 	m.at = first(b)
-	if len(b.Workspace.Problems) > 0 {
+	if found, _ := b.Problems(); len(found) > 0 {
 		m.overlay = problems
 	}
 	if b.Record != nil { // there is nothing but the record
@@ -100,7 +101,7 @@ func newModel(b *workbench.Bench) *model {
 
 // first is the screen to begin with: the contract, or the ways in where there is none.
 func first(b *workbench.Bench) int {
-	if len(b.Workspace.Contract.Clauses) > 0 {
+	if len(b.Workspace().Contract.Clauses) > 0 {
 		return 2
 	}
 	return 0
@@ -135,6 +136,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return m, nextTick()
 	case look.Notice:
+		m.told = m.at
 		m.notice, m.until = msg, time.Now().Add(noticeFor)
 	case look.ShowEvent:
 		m.show(m.wire)
@@ -205,7 +207,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case ":":
 		m.overlay, m.input, m.picked = actions, look.NewInput(":", ""), 0
 	case "!":
-		if len(m.bench.Workspace.Problems) > 0 {
+		if found, _ := m.bench.Problems(); len(found) > 0 {
 			m.overlay, m.scroll = problems, 0
 		}
 	case "tab":
@@ -262,7 +264,38 @@ type action struct {
 func (m *model) actions() (out []action) {
 	s := m.screens[m.at]
 	press := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "space": {Code: tea.KeySpace, Text: " "}}
+	for at, s := range append([]screen{s}, m.others()...) {
+		if s.Typing() {
+			continue
+		}
+		out = append(out, m.actionsOf(s, at == 0, press)...)
+	}
+	for i, t := range m.screens {
+		out = append(out, action{"go to " + t.Title(), fmt.Sprint(i + 1), func() tea.Cmd { m.at = i; return nil }})
+	}
+	out = append(out, action{"keys of this screen", "?", func() tea.Cmd { m.overlay, m.scroll = help, 0; return nil }})
+	if found, _ := m.bench.Problems(); len(found) > 0 {
+		out = append(out, action{"problems of the workspace", "!", func() tea.Cmd { m.overlay, m.scroll = problems, 0; return nil }})
+	}
+	return append(out, action{"quit", "q", func() tea.Cmd { return tea.Quit }})
+}
+
+// others are the screens that are not shown.
+func (m *model) others() (out []screen) {
+	for i, s := range m.screens {
+		if i != m.at {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// actionsOf are what can be done on a screen as it stands; for one that is not shown, going there comes first.
+func (m *model) actionsOf(s screen, here bool, press map[string]tea.KeyPressMsg) (out []action) {
 	for _, k := range s.Keys() {
+		if !here && k.Key == "esc" {
+			continue
+		}
 		msg, special := press[k.Key]
 		if !special {
 			if len([]rune(k.Key)) != 1 || strings.ContainsAny(k.Key, "↑↓←→") {
@@ -270,16 +303,12 @@ func (m *model) actions() (out []action) {
 			}
 			msg = tea.KeyPressMsg{Code: []rune(k.Key)[0], Text: k.Key}
 		}
-		out = append(out, action{s.Title() + ": " + k.Does, k.Key, func() tea.Cmd { return s.Key(msg) }})
+		out = append(out, action{s.Title() + ": " + k.Does, k.Key, func() tea.Cmd {
+			m.show(s)
+			return s.Key(msg)
+		}})
 	}
-	for i, t := range m.screens {
-		out = append(out, action{"go to " + t.Title(), fmt.Sprint(i + 1), func() tea.Cmd { m.at = i; return nil }})
-	}
-	out = append(out, action{"keys of this screen", "?", func() tea.Cmd { m.overlay, m.scroll = help, 0; return nil }})
-	if len(m.bench.Workspace.Problems) > 0 {
-		out = append(out, action{"problems of the workspace", "!", func() tea.Cmd { m.overlay, m.scroll = problems, 0; return nil }})
-	}
-	return append(out, action{"quit", "q", func() tea.Cmd { return tea.Quit }})
+	return out
 }
 
 func (m *model) find() []action {
@@ -320,8 +349,15 @@ func (m *model) draw() string {
 	rail := m.railWidth()
 	m.drawRail(c.Sub(0, 0, rail, m.h))
 	top := 0
-	if n := len(m.bench.Workspace.Problems); n > 0 {
-		c.Text(rail+2, 0, look.Clip("! "+look.Plural(n, "problem")+" in "+m.bench.Workspace.File+": what is sound is open; ! tells what is not", m.w-rail-3), m.theme.Broken)
+	if found, old := m.bench.Problems(); len(found) > 0 {
+		what := "what is sound is open"
+		if old {
+			what = "it was edited, and what was in force before stays so"
+		}
+		c.Text(rail+2, 0, look.Clip("! "+look.Plural(len(found), "problem")+" in "+m.bench.Workspace().File+": "+what+"; ! tells more", m.w-rail-3), m.theme.Broken)
+		top = 1
+	} else if text := m.bench.Revision(); text != "" {
+		c.Text(rail+2, 0, look.Clip("· "+text, m.w-rail-3), m.theme.Dim)
 		top = 1
 	}
 	s := m.screens[m.at]

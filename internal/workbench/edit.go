@@ -41,7 +41,7 @@ func (b *Bench) Editor(line int) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the editor %s is not there: name another in the environment variable EDITOR", words[0])
 	}
-	return exec.Command(program, append(words[1:], atLine(program, b.Workspace.File, max(line, 1))...)...), nil
+	return exec.Command(program, append(words[1:], atLine(program, b.Workspace().File, max(line, 1))...)...), nil
 }
 
 // atLine are the arguments by which an editor opens a file at a line: +LINE before the name is

@@ -33,18 +33,19 @@ type Message struct {
 
 // observer is Hodstone's own client on a broker: its eyes, and the hand that sends.
 type observer struct {
-	b      *Bench
-	broker *workspace.Broker
-	client *client.Client
-	rec    *trace.Recorder
-	name   string        // on the trace
-	id     string        // its client identifier
-	ready  chan struct{} // closed when it first watches
-	nudge  chan struct{} // capacity 1: show that the link stands
-	leave  func()        // ends one that only stays in; nil for one that watches
-	trial  chan bool     // capacity 1: the retain flag of the trial message, when it comes back
-	tried  atomic.Pointer[string]
-	entry  int // connections so far; of the running goroutine
+	b       *Bench
+	broker  *workspace.Broker
+	client  *client.Client
+	rec     *trace.Recorder
+	name    string        // on the trace
+	id      string        // its client identifier
+	ready   chan struct{} // closed when it first watches
+	nudge   chan struct{} // capacity 1: show that the link stands
+	leave   func()        // ends one that only stays in; nil for one that watches
+	dismiss func()        // ends one that watches
+	trial   chan bool     // capacity 1: the retain flag of the trial message, when it comes back
+	tried   atomic.Pointer[string]
+	entry   int // connections so far; of the running goroutine
 
 	mu  sync.Mutex
 	in  bool
@@ -55,11 +56,11 @@ type observer struct {
 func newObserver(b *Bench, br *workspace.Broker, listener string) *observer {
 	o := &observer{b: b, broker: br, ready: make(chan struct{}), nudge: make(chan struct{}, 1), trial: make(chan bool, 1)}
 	name := "observer"
-	if br != b.Workspace.Broker("") {
+	if br != b.Workspace().Broker("") {
 		name += "-" + br.Name
 	}
 	connect := packet.Connect{ClientID: br.OwnID(), CleanStart: true, KeepAlive: observerKeepAlive}
-	login := b.Workspace.Login(br.Login)
+	login := b.Workspace().Login(br.Login)
 	o.id, o.name = connect.ClientID, name
 	o.rec = trace.NewRecorder(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)
 	opt := client.Options{Dial: b.dialer(br.Name, listener, login), Version: br.Version, Connect: connect, Hooks: o.rec.Hooks(), Message: o.message}
@@ -133,7 +134,7 @@ func (o *observer) state() BrokerState {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	_, url, _ := o.b.address(o.broker.Name, "")
-	t := reach.Target{URL: url, Login: o.b.Workspace.Login(o.broker.Login), Versions: []packet.Version{o.broker.Version}}
+	t := reach.Target{URL: url, Login: o.b.Workspace().Login(o.broker.Login), Versions: []packet.Version{o.broker.Version}}
 	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why, Plain: o.broker.StandIn == nil && reach.PlainPassword(&t)}
 }
 
@@ -167,7 +168,7 @@ func (o *observer) enter(ctx context.Context) error {
 	if !everything { // not everything may be read: then what the contract names
 		why := refused[0].why
 		var named []string
-		for _, c := range o.b.Workspace.Contract.Clauses {
+		for _, c := range o.b.Workspace().Contract.Clauses {
 			if f := c.Topic.Filter(); !slices.Contains(named, f) {
 				named = append(named, f)
 			}

@@ -37,6 +37,7 @@ type observing struct {
 	lost       uint64      // events that came too fast
 	traffic    meter.Meter // PUBLISH packets of the site, either way
 	analysed   float64     // of a record
+	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
 	parties    map[string]string // what devices play, by name
 }
@@ -361,7 +362,7 @@ func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
 // Parties are what the bench's devices play, by name.
 func (b *Bench) Parties() map[string]string {
 	out := map[string]string{}
-	for _, kind := range b.Workspace.Devices {
+	for _, kind := range b.Workspace().Devices {
 		for n := range max(1, kind.Count) {
 			out[device.Name(kind, n+1)] = kind.Plays
 		}

@@ -17,6 +17,8 @@ type proving struct {
 	mu     sync.Mutex // guards what follows
 	proof  ProofState
 	cancel context.CancelFunc // of the running one
+	way    string             // BROKER/LISTENER
+	made   string             // a print of the settings that it was made with
 }
 
 // ProofState is the latest proof, finished or under way.
@@ -29,6 +31,8 @@ type ProofState struct {
 	Results []proof.Result  // as they came; in the catalogue's order at the end
 	Took    time.Duration
 	Err     error // why it could not begin
+	// Stale tells that the settings of the way were edited since: what was proven may no longer hold.
+	Stale bool
 }
 
 // StartProof runs checks in the background; one proof at a time.
@@ -51,6 +55,7 @@ func (b *Bench) StartProof(where string, o proof.Options) error {
 	o.Log = b.Log
 	ctx, cancel := context.WithCancel(b.ctx)
 	b.prov.cancel = cancel
+	b.prov.way, b.prov.made = b.settings(t.URL)
 	b.prov.proof = ProofState{Target: t, Started: time.Now(), Running: true, Total: len(o.Checks) * len(o.Versions), Now: map[string]bool{}}
 	key := func(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
 	o.Started = func(c *proof.Check, v packet.Version) {
@@ -92,12 +97,36 @@ func (b *Bench) Proof() ProofState {
 	b.prov.mu.Lock()
 	defer b.prov.mu.Unlock()
 	s := b.prov.proof
+	s.Stale = b.edited(b.prov.way, b.prov.made)
 	s.Results = append([]proof.Result(nil), s.Results...)
 	s.Now = map[string]bool{}
 	for k := range b.prov.proof.Now {
 		s.Now[k] = true
 	}
 	return s
+}
+
+// settings returns the name of the way in with the URL, and a print of its settings.
+func (b *Bench) settings(url string) (way, made string) {
+	for _, t := range b.Targets() {
+		if t.URL == url {
+			return t.Name, settingsOf(t)
+		}
+	}
+	return "", ""
+}
+
+// edited tells whether a way in has other settings than it had, or is no longer there.
+func (b *Bench) edited(way, made string) bool {
+	if way == "" {
+		return false
+	}
+	for _, t := range b.Targets() {
+		if t.Name == way {
+			return settingsOf(t) != made
+		}
+	}
+	return true
 }
 
 // Explain completes an error that says that our own login is not let in by what reach finds out about it.

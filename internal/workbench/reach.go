@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -44,8 +42,7 @@ type reaching struct {
 	waiting  map[string]bool
 	together []reach.Finding
 	cancel   context.CancelFunc
-	latest   *workspace.Workspace // the file as it is now, nil where it was not edited
-	trouble  string               // why the edited file cannot be used
+	trouble  string // why the edited file cannot be used
 	pasted   []reach.Target
 	targets  []reach.Target // as they were found, nil when they have to be found anew
 }
@@ -61,11 +58,7 @@ func (b *Bench) Targets() []reach.Target {
 // thousands of devices, and screens ask ten times a second. b.mu is held.
 func (b *Bench) targetsLocked() []reach.Target {
 	if b.reach.targets == nil {
-		w := b.reach.latest
-		if w == nil {
-			w = b.Workspace
-		}
-		b.reach.targets = append(b.findTargets(w), b.reach.pasted...)
+		b.reach.targets = append(b.findTargets(b.Workspace()), b.reach.pasted...)
 	}
 	return b.reach.targets
 }
@@ -84,16 +77,14 @@ func (b *Bench) findTargets(w *workspace.Workspace) []reach.Target {
 				if b.standins[br.Name] == nil {
 					t.Prior = "this stand-in is new in the file: it starts when the workspace is opened again"
 				}
-				t.URL = b.urls[br.Name+"/"+l.Name]
+				t.URL = b.urls.get(br.Name, l.Name)
 				if running, _, err := b.address(br.Name, l.Name); err == nil {
 					t.CAs = running.CA
 				}
-				t.Login = b.Workspace.Login(br.Login) // with the password that was made up
+				t.Login = b.Workspace().Login(br.Login) // with the password that was made up
 			}
 			t.Users = users(w, br, l.Name, i == 0)
-			if i == mostSecure(ways) {
-				t.Logins = deviceLogins(b.Workspace, br)
-			}
+			t.Logins = b.loginsAt(br, l.Name, i == 0, i == mostSecure(ways))
 			out = append(out, t)
 		}
 	}
@@ -148,10 +139,42 @@ func users(w *workspace.Workspace, br *workspace.Broker, listener string, first 
 // rights.
 const maxPerKind = 4
 
-// deviceLogins lists logins of the devices at a broker, some of each kind.
-func deviceLogins(w *workspace.Workspace, br *workspace.Broker) (out []*workspace.Login) {
+// loginsAt lists the logins whose rights are tried at a listener: some of each kind of device that comes by it, for
+// another listener may want what they do not have; and, at one of them, those that no device uses.
+func (b *Bench) loginsAt(br *workspace.Broker, listener string, first, rest bool) (out []*workspace.Login) {
+	w := b.Workspace()
+	out = deviceLogins(w, func(d *workspace.Device) bool {
+		at := w.Broker(d.Broker)
+		return at != nil && at.Name == br.Name && (d.Listener == listener || d.Listener == "" && first)
+	})
+	if !rest {
+		return out
+	}
+	used := deviceLogins(w, func(*workspace.Device) bool { return true })
+	for _, x := range w.Brokers {
+		if l := w.Login(x.Login); l != nil {
+			used = append(used, l)
+		}
+	}
+	kinds := map[string]bool{} // those of a kind of device beyond the ones that are tried have the same rights
 	for _, d := range w.Devices {
-		if at := w.Broker(d.Broker); at == nil || at.Name != br.Name {
+		for n := range max(1, d.Count) {
+			kinds[workspace.FillIn(d.Login, n+1)] = true
+		}
+	}
+	for _, l := range w.Logins {
+		known := br.StandIn == nil && len(w.Brokers) == 1 || br.StandIn != nil && slices.Contains(br.StandIn.Logins, l.Name)
+		if known && !kinds[l.Name] && !slices.Contains(used, l) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// deviceLogins lists logins of the devices that fit, some of each kind.
+func deviceLogins(w *workspace.Workspace, fits func(*workspace.Device) bool) (out []*workspace.Login) {
+	for _, d := range w.Devices {
+		if !fits(d) {
 			continue
 		}
 		for n := range min(max(1, d.Count), maxPerKind) {
@@ -256,8 +279,8 @@ func (b *Bench) SharedIdentifiers() (out []reach.Finding) {
 	type key struct{ broker, id string }
 	users := map[key][]string{}
 	var order []key
-	for _, d := range b.Workspace.Devices {
-		br := b.Workspace.Broker(d.Broker)
+	for _, d := range b.Workspace().Devices {
+		br := b.Workspace().Broker(d.Broker)
 		if br == nil {
 			continue
 		}
@@ -348,44 +371,6 @@ func (b *Bench) Paste(text string) (*reach.Details, error) {
 	return d, nil
 }
 
-// follow re-reads the workspace's file whenever it changes, so that results obtained before
-// are seen to be stale.
-func (b *Bench) follow(name string) {
-	stamp := func() string {
-		info, err := os.Stat(name)
-		if err != nil {
-			return ""
-		}
-		return fmt.Sprint(info.ModTime(), info.Size())
-	}
-	before := stamp()
-	tick := time.NewTicker(editsEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-b.ctx.Done():
-			return
-		case <-tick.C:
-		}
-		now := stamp()
-		if now == before || now == "" {
-			continue
-		}
-		before = now
-		w, err := workspace.Open(name)
-		b.mu.Lock()
-		switch {
-		case err != nil:
-			b.reach.trouble = err.Error()
-		case len(w.Problems) > 0:
-			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", filepath.Base(name), w.Problems[0].Line, w.Problems[0].Message)
-		default:
-			b.reach.trouble, b.reach.latest, b.reach.targets = "", w, nil
-		}
-		b.mu.Unlock()
-	}
-}
-
 // Stays returns how the observers stay in at their brokers.
 func (b *Bench) Stays() []reach.Stay {
 	b.obs.mu.Lock()
@@ -408,7 +393,7 @@ func (b *Bench) Drop(broker, how string) error {
 // StayIn lets a client of ours stay in at a broker that no observer watches, by one of its
 // listeners, to see how it stays in: it pings, and reads nothing.
 func (b *Bench) StayIn(broker, listener string) error {
-	br := b.Workspace.Broker(broker)
+	br := b.Workspace().Broker(broker)
 	switch {
 	case b.Record != nil:
 		return errors.New("a record has no brokers to stay in at")

@@ -222,7 +222,7 @@ func TestTwoUnderOneName(t *testing.T) {
 	await(t, b, "traffic", func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellKept })
 	o := client.Options{Version: packet.V5, Connect: packet.Connect{ClientID: "pen-1", CleanStart: true},
 		Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, b.URLs("quay")[0]) }}
-	b.Workspace.Login("bench").Apply(&o)
+	b.Workspace().Login("bench").Apply(&o)
 	done := make(chan struct{})
 	ctx, stop := context.WithCancel(t.Context())
 	go func() { // another that comes back at once, every time

@@ -41,8 +41,8 @@ func (b *Bench) credentialPaths() (out []string) {
 	if b.opt.Credentials != nil {
 		return b.opt.Credentials
 	}
-	dir := filepath.Dir(b.Workspace.File)
-	for _, p := range append(slices.Clone(b.Workspace.Credentials), b.Workspace.TrustFiles...) {
+	dir := filepath.Dir(b.Workspace().File)
+	for _, p := range append(slices.Clone(b.Workspace().Credentials), b.Workspace().TrustFiles...) {
 		if !filepath.IsAbs(p) {
 			p = filepath.Join(dir, p)
 		}

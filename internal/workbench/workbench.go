@@ -20,7 +20,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"hodstone/internal/contract"
-	"hodstone/internal/device"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/mqtt/standin/fault"
@@ -66,7 +65,6 @@ type Options struct {
 
 // Bench is an open workspace at work. Its methods are safe for concurrent use.
 type Bench struct {
-	Workspace *workspace.Workspace
 	// Log is the trace of all devices and observers.
 	Log *trace.Log
 	// Events are what the wire screen shows: Log, or a record that was opened again.
@@ -83,15 +81,17 @@ type Bench struct {
 	stop      context.CancelFunc
 	wg        sync.WaitGroup
 	standins  map[string]*standin.Server
-	urls      map[string]string // by BROKER/LISTENER
+	urls      addresses
 	observers []*observer
-	devices   []*device.Device
 	started   time.Time
 	dialled   sync.Map         // the local addresses of our own links to stand-ins
 	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
-	obs  observing
-	prov proving
+	doc    *workspace.Document
+	opened *workspace.Workspace // the first revision: what the stand-ins were made of
+	obs    observing
+	play   playing
+	prov   proving
 
 	mu    sync.Mutex // guards what follows
 	reach reaching
@@ -105,7 +105,7 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	if o.Seed == 0 {
 		o.Seed = mrand.Uint64()
 	}
-	b := &Bench{Workspace: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, urls: map[string]string{}, started: time.Now()}
+	b := &Bench{doc: workspace.NewDocument(w), opened: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, started: time.Now()}
 	b.obs.init(w.Contract)
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
 	b.trust.surveys = map[string]*SurveyState{}
@@ -113,7 +113,7 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	b.Events = b.Log
 	for _, br := range w.Brokers {
 		for _, l := range br.Listeners {
-			b.urls[br.Name+"/"+l.Name] = l.URL
+			b.urls.set(br.Name, l.Name, l.URL)
 		}
 		if br.StandIn == nil {
 			continue
@@ -133,7 +133,7 @@ func Reopen(file *record.File) *Bench {
 		name = file.Path
 	}
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
-	b := &Bench{Workspace: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, urls: map[string]string{}, started: time.Now()}
+	b := &Bench{doc: workspace.NewDocument(w), opened: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, started: time.Now()}
 	b.obs.init(w.Contract)
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
 	b.trust.surveys = map[string]*SurveyState{}
@@ -150,7 +150,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 	}
 	var logins []standin.Login
 	for _, name := range br.StandIn.Logins {
-		l := b.Workspace.Login(name)
+		l := b.Workspace().Login(name)
 		if l == nil {
 			continue // told as a problem of the workspace
 		}
@@ -182,7 +182,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 		if err != nil {
 			return fmt.Errorf("broker %s: %w", br.Name, err)
 		}
-		b.urls[br.Name+"/"+l.Name] = reached
+		b.urls.set(br.Name, l.Name, reached)
 	}
 	return nil
 }
@@ -207,7 +207,7 @@ func (b *Bench) StandIn(broker string) *standin.Server { return b.standins[broke
 
 // StandIns names the brokers that are stand-ins at work.
 func (b *Bench) StandIns() (out []string) {
-	for _, br := range b.Workspace.Brokers {
+	for _, br := range b.Workspace().Brokers {
 		if b.standins[br.Name] != nil {
 			out = append(out, br.Name)
 		}
@@ -217,9 +217,9 @@ func (b *Bench) StandIns() (out []string) {
 
 // URLs returns how a broker's listeners are reached, in their order.
 func (b *Bench) URLs(broker string) (out []string) {
-	if br := b.Workspace.Broker(broker); br != nil {
+	if br := b.Workspace().Broker(broker); br != nil {
 		for _, l := range br.Ways() {
-			out = append(out, b.urls[br.Name+"/"+l.Name])
+			out = append(out, b.urls.get(br.Name, l.Name))
 		}
 	}
 	return out
@@ -273,34 +273,16 @@ func (b *Bench) Start() {
 		return
 	}
 	b.started, b.obs.parties = time.Now(), b.Parties()
-	gate := rate.NewLimiter(connectRate, 1)
-	used := map[string]bool{}
-	if first := b.Workspace.Broker(""); first != nil {
-		used[first.Name] = true
-	}
-	for _, kind := range b.Workspace.Devices {
-		used[kind.Broker] = true
+	b.play.gate = rate.NewLimiter(connectRate, 1)
+	for _, kind := range b.Workspace().Devices {
 		for n := range max(1, kind.Count) {
-			login := b.Workspace.Login(workspace.FillIn(kind.Login, n+1))
-			b.devices = append(b.devices, device.New(device.Options{Kind: kind, Number: n + 1, Contract: b.Workspace.Contract,
-				Dial: b.dialer(kind.Broker, kind.Listener, login), Login: login,
-				Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Gate: gate, Seed: b.opt.Seed}))
+			b.play.list = append(b.play.list, b.newDevice(kind, n+1))
 		}
 	}
-	for _, br := range b.Workspace.Brokers {
-		if used[br.Name] {
-			o := newObserver(b, br, "")
-			b.obs.judge.Expect(br.Name, b.started) // nobody reads yet
-			b.obs.own[o.name] = true
-			b.mu.Lock()
-			b.observers = append(b.observers, o)
-			b.mu.Unlock()
-			b.wg.Go(func() { o.run(b.ctx) })
-		}
-	}
+	b.observe()
 	b.wg.Go(b.watch)
 	if b.opt.Follow {
-		b.wg.Go(func() { b.follow(b.Workspace.File) })
+		b.wg.Go(b.follow)
 	}
 	b.Examine()
 	// The observers come first, so that they see the devices arrive.
@@ -308,7 +290,7 @@ func (b *Bench) Start() {
 		for _, o := range b.present() {
 			o.waitReady(b.ctx, time.Second)
 		}
-		for _, d := range b.devices {
+		for _, d := range b.play.all() {
 			if b.ctx.Err() == nil {
 				d.Start()
 			}
@@ -335,7 +317,7 @@ func (b *Bench) Close() {
 	b.stop()
 	b.wg.Wait()
 	var wg sync.WaitGroup
-	for _, d := range b.devices {
+	for _, d := range b.play.all() {
 		wg.Go(d.Stop)
 	}
 	wg.Wait()
@@ -358,7 +340,7 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 		}
 		config := trust.ClientTLS(l.CA, l.ServerName, own)
 		made, err := link.Dial(ctx, u, link.Options{TLS: config})
-		if br := b.Workspace.Broker(broker); err == nil && b.standins[br.Name] != nil {
+		if br := b.Workspace().Broker(broker); err == nil && b.standins[br.Name] != nil {
 			b.dialled.Store(made.LocalAddr().String(), true)
 		}
 		return made, err
@@ -367,13 +349,13 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 
 // address returns a broker's listener and the URL by which it is reached.
 func (b *Bench) address(broker, listener string) (l workspace.Listener, url string, err error) {
-	br := b.Workspace.Broker(broker)
+	br := b.Workspace().Broker(broker)
 	if br == nil {
 		return l, "", fmt.Errorf("there is no broker %q in the workspace", broker)
 	}
 	for _, l := range br.Ways() {
 		if listener == "" || l.Name == listener {
-			return l, b.urls[br.Name+"/"+l.Name], nil
+			return l, b.urls.get(br.Name, l.Name), nil
 		}
 	}
 	return l, "", fmt.Errorf("broker %s has no listener %q", br.Name, listener)
@@ -386,29 +368,10 @@ func (b *Bench) Target(where string) (proof.Target, error) {
 	if err != nil {
 		return proof.Target{}, err
 	}
-	br := b.Workspace.Broker(broker)
-	login := b.Workspace.Login(br.Login)
+	br := b.Workspace().Broker(broker)
+	login := b.Workspace().Login(br.Login)
 	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, URL: url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, l.Name, login),
 		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive, ClientID: br.ClientID}, nil
-}
-
-// Device returns the device with the name, or nil.
-func (b *Bench) Device(name string) *device.Device {
-	for _, d := range b.devices {
-		if d.State().Name == name {
-			return d
-		}
-	}
-	return nil
-}
-
-// Devices returns all devices as they stand.
-func (b *Bench) Devices() []device.State {
-	out := make([]device.State, len(b.devices))
-	for i, d := range b.devices {
-		out[i] = d.State()
-	}
-	return out
 }
 
 // Send publishes a message by hand, from Hodstone's own client on the broker ("" for

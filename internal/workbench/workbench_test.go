@@ -173,7 +173,7 @@ func stranger(t *testing.T, b *workbench.Bench, m packet.Publish) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	login := b.Workspace.Login("bench")
+	login := b.Workspace().Login("bench")
 	hello := &packet.Connect{ClientID: "stranger", CleanStart: true, HasUsername: true, Username: login.Username, HasPassword: true, Password: []byte(login.Password.Reveal())}
 	bytes := m.Append(hello.Append(nil, packet.V311), packet.V311)
 	if _, err := l.Write((&packet.Pingreq{}).Append(bytes, packet.V311)); err != nil {
@@ -287,7 +287,7 @@ func TestThePasswordIsNowhere(t *testing.T) {
 			}
 		}
 		text := fmt.Sprintf("%+v %q %s", e, e.Raw, e.Describe())
-		for _, l := range b.Workspace.Logins {
+		for _, l := range b.Workspace().Logins {
 			if secret := l.Password.Reveal(); secret == "" || strings.Contains(text, secret) {
 				t.Fatalf("the password of %s: %s", l.Name, text)
 			}
@@ -296,7 +296,7 @@ func TestThePasswordIsNowhere(t *testing.T) {
 	if connects < 3 {
 		t.Errorf("only %d CONNECT on the trace", connects)
 	}
-	if text := fmt.Sprintf("%+v %#v", b.Devices(), b.Workspace.Login("bench")); strings.Contains(text, b.Workspace.Login("bench").Password.Reveal()) {
+	if text := fmt.Sprintf("%+v %#v", b.Devices(), b.Workspace().Login("bench")); strings.Contains(text, b.Workspace().Login("bench").Password.Reveal()) {
 		t.Error("the password is in the states")
 	}
 }

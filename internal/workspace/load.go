@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"regexp"
@@ -24,8 +25,23 @@ import (
 
 // loader fills a workspace from nodes.
 type loader struct {
-	w    *Workspace
-	fsys fs.FS
+	w     *Workspace
+	fsys  fs.FS
+	files map[string]string // hashes of those that were read, by name
+}
+
+// section notes what defines a part: its text, and what the files hold that were read for it.
+func (l *loader) section(part string, n node, before map[string]string) {
+	text := ""
+	if n.n != nil {
+		text = n.n.String()
+	}
+	for _, name := range slices.Sorted(maps.Keys(l.files)) {
+		if _, known := before[name]; !known {
+			text += "\x00" + name + l.files[name]
+		}
+	}
+	l.w.sections[part] = text
 }
 
 func (l *loader) load(root node) {
@@ -37,15 +53,21 @@ func (l *loader) load(root node) {
 	l.w.Credentials = f["credentials"].strings("credentials")
 	for _, e := range f["logins"].entries("logins") {
 		l.login(e)
+		l.section("login "+e.key, e.value, nil)
 	}
 	for _, e := range f["brokers"].entries("brokers") {
-		if l.broker(e); l.w.Broker(e.key) == nil {
+		l.broker(e)
+		if l.section("broker "+e.key, e.value, nil); l.w.Broker(e.key) == nil {
 			root.r.unsound["broker "+e.key] = true
 		}
 	}
+	before := maps.Clone(l.files)
 	l.contract(f["contract"])
+	l.section("contract", f["contract"], before)
+	before = maps.Clone(l.files)
 	for _, e := range f["devices"].entries("devices") {
 		l.device(e)
+		l.section("device "+e.key, e.value, before)
 	}
 }
 

@@ -388,9 +388,9 @@ func (n node) values(object func(entries []entry, value func(node) any) any) any
 	case *ast.BoolNode:
 		return x.Value
 	case *ast.IntegerNode:
-		return json.Number(strings.ReplaceAll(x.GetToken().Value, "_", ""))
+		return n.numeral(x.GetToken().Value, x.Value)
 	case *ast.FloatNode:
-		return json.Number(x.GetToken().Value)
+		return n.numeral(x.GetToken().Value, x.Value)
 	case *ast.SequenceNode:
 		out := []any{}
 		for _, v := range x.Values {
@@ -402,6 +402,20 @@ func (n node) values(object func(entries []entry, value func(node) any) any) any
 	}
 	n.fail("", "a value that JSON does not have: %s", n.n.String())
 	return nil
+}
+
+// numeral returns a number of YAML as JSON writes it: hexadecimal and its like as what they stand for.
+func (n node) numeral(text string, value any) any {
+	text = strings.ReplaceAll(strings.TrimPrefix(text, "+"), "_", "")
+	if json.Valid([]byte(text)) {
+		return json.Number(text)
+	}
+	s := fmt.Sprint(value)
+	if !json.Valid([]byte(s)) { // infinity, not a number
+		n.fail("", "a number that JSON does not have: %s", text)
+		return json.Number("0")
+	}
+	return json.Number(s)
 }
 
 // at follows a JSON Pointer into the node as far as it goes.

@@ -9,10 +9,12 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -65,6 +67,19 @@ type Workspace struct {
 	// relative to the file's folder.
 	TrustFiles []string
 	Problems   []*Problem
+
+	text     []byte
+	print    string            // of the text and the files that it names
+	named    []string          // the files that were read, sorted
+	sections map[string]string // a print of what defines a part, such as "device pen" or "contract"
+}
+
+// Same tells whether a part is defined alike in two workspaces: "contract", "device NAME", "broker NAME" or "login
+// NAME". A change in a file that a part names counts for the contract's schemas and for all that uses certificates.
+func Same(a, b *Workspace, part string) bool {
+	x, ok := a.sections[part]
+	y, also := b.sections[part]
+	return ok == also && x == y
 }
 
 // Broker is an MQTT server to be reached, or a stand-in to be started.
@@ -262,13 +277,16 @@ func Read(fsys fs.FS, name, shown string) (*Workspace, error) {
 	if len(src) > maxFileSize {
 		return nil, fmt.Errorf("%s has %d bytes; a workspace has at most %d", shown, len(src), maxFileSize)
 	}
-	w := &Workspace{File: shown, Contract: &contract.Contract{Parameters: map[string]contract.Parameter{}}}
+	w := &Workspace{File: shown, Contract: &contract.Contract{Parameters: map[string]contract.Parameter{}}, text: src, sections: map[string]string{}}
 	r, root, ok := parse(shown, src)
 	if ok {
-		l := loader{w: w, fsys: fsys}
+		files := reading{fsys, map[string]string{}}
+		l := loader{w: w, fsys: files, files: files.seen}
 		l.load(root)
+		w.named = slices.Sorted(maps.Keys(files.seen))
 	}
 	w.Problems = r.problems
+	w.print = w.printOf(src)
 	return w, nil
 }
 

@@ -2,6 +2,8 @@ package workspace_test
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -336,4 +338,104 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestNumbersAsYAMLWritesThem: hexadecimal and its like are the numbers that they stand for.
+func TestNumbersAsYAMLWritesThem(t *testing.T) {
+	for text, want := range map[string]any{"0x10": 16, "0o17": 15, "0b101": 5, "1_000": 1000, "+7": 7, "-3": -3, ".5": 0.5, "1.0e3": 1000.0} {
+		w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte("hodstone: 1\nbrokers: {q: {stand-in: {}}}\ncontract: {parties: {p: }, clauses: {c: {topic: t, from: p, payload: {format: text}}}}\ndevices: {d: {plays: p, signals: {s: {start: " + text + "}}}}\n")}}, "f", "f")
+		if err != nil || len(w.Problems) > 0 {
+			t.Fatal(text, err, w.Problems)
+		}
+		if got := w.Devices[0].Signals[0].Start; fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s is %v (%T), want %v", text, got, got, want)
+		}
+	}
+}
+
+// TestWhatAStandInCannotGiveIsWarnedOf: clauses beyond its limits are told, and are no problem.
+func TestWhatAStandInCannotGiveIsWarnedOf(t *testing.T) {
+	w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(`hodstone: 1
+brokers: {q: {stand-in: {limits: {maximum-qos: 1, retain-available: false}}}}
+contract:
+  parties: {p: }
+  clauses:
+    high: {topic: t/high, from: p, qos: 2, payload: {format: text}}
+    kept: {topic: t/kept, from: p, retain: true, payload: {format: text}}
+    fine: {topic: t/fine, from: p, qos: 1, retain: false, payload: {format: text}}
+`)}}, "f", "f")
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	if got := w.Warnings(); len(got) != 2 || !strings.Contains(got[0], "clause high asks for QoS 2; the stand-in q allows QoS 1 at most") || !strings.Contains(got[1], "clause kept asks for retained messages") {
+		t.Errorf("%q", got)
+	}
+}
+
+// BenchmarkLoad reads a workspace of 5,000 clauses, beside one of 500: the ratio tells whether it grows with the square.
+func BenchmarkLoad(b *testing.B) {
+	for _, n := range []int{500, 5_000} {
+		var text strings.Builder
+		text.WriteString("hodstone: 1\nbrokers: {q: {stand-in: {}}}\ncontract:\n  parties: {p: }\n  clauses:\n")
+		for i := range n {
+			fmt.Fprintf(&text, "    c%d: {topic: \"site/%d/{unit}/value%d\", from: p, payload: {format: number}}\n", i, i%50, i)
+		}
+		fsys := fstest.MapFS{"f": {Data: []byte(text.String())}}
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				if w, err := workspace.Read(fsys, "f", "f"); err != nil || len(w.Problems) > 0 || len(w.Contract.Clauses) != n {
+					b.Fatal(err, w.Problems)
+				}
+			}
+		})
+	}
+}
+
+// TestADocumentKeepsWhatItDoesNotTouch: edits splice, are taken back, and never overwrite what somebody else wrote.
+func TestADocumentKeepsWhatItDoesNotTouch(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "hodstone.yaml")
+	text := "hodstone: 1  # a comment\nname:   oddly   spaced\nbrokers: {q: {stand-in: {}}}\n"
+	if err := os.WriteFile(file, []byte(text), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	w, err := workspace.Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := workspace.NewDocument(w)
+	at := strings.Index(text, "oddly")
+	if err := d.Splice(at, len("oddly"), "very"); err != nil {
+		t.Fatal(err)
+	}
+	on := func() string { b, _ := os.ReadFile(file); return string(b) }
+	if on() != strings.Replace(text, "oddly", "very", 1) || d.Workspace().Name != "very   spaced" || d.Revision() != 2 {
+		t.Errorf("%q, %q, revision %d", on(), d.Workspace().Name, d.Revision())
+	}
+	if info, _ := os.Stat(file); info.Mode().Perm() != 0o640 {
+		t.Errorf("its mode is %v now", info.Mode())
+	}
+	if err := d.Splice(strings.Index(on(), "1"), 1, "99"); err != nil { // unsound: it is written, and not in force
+		t.Fatal(err)
+	}
+	if found, old := d.Problems(); !old || len(found) == 0 || d.Workspace().Name != "very   spaced" {
+		t.Errorf("%v %v", found, old)
+	}
+	for range 2 {
+		if ok, err := d.Undo(); !ok || err != nil {
+			t.Fatal(ok, err)
+		}
+	}
+	if ok, _ := d.Undo(); ok || on() != text || d.Workspace().Name != "oddly   spaced" {
+		t.Errorf("%q", on())
+	}
+	os.WriteFile(file, []byte(text+"# by another\n"), 0o640)
+	if err := d.Splice(0, 0, "# ours\n"); err == nil || !strings.Contains(err.Error(), "another program") || strings.Contains(on(), "ours") {
+		t.Errorf("%v %q", err, on())
+	}
+	if changed, err := d.Reload(); !changed || err != nil {
+		t.Error(changed, err)
+	}
+	if err := d.Splice(0, 1<<20, ""); err == nil {
+		t.Error("beyond the end")
+	}
 }

@@ -8,8 +8,16 @@ type Summary struct {
 	Properties Properties
 }
 
-// About returns what a packet shares with other kinds.
-func About(p Packet) Summary {
+// About returns what a packet of a version shares with other kinds. Before version 5 only CONNACK has a code.
+func About(p Packet, v Version) Summary {
+	s := about(p)
+	if _, is := p.(*Connack); !is && v != V5 {
+		s.Coded = false
+	}
+	return s
+}
+
+func about(p Packet) Summary {
 	ack := func(a Ack) Summary { return Summary{ID: a.ID, Code: a.Code, Coded: true, Properties: a.Properties} }
 	switch p := p.(type) {
 	case *Connect:

@@ -56,12 +56,18 @@ func (s *Screen) Typing() bool { return false }
 
 // Rail returns the live state for the rail.
 func (s *Screen) Rail(t *look.Theme) []look.RailLine {
-	lines := []look.RailLine{{Text: look.Plural(len(s.bench.Workspace.Contract.Clauses), "clause"), Style: t.Dim}}
+	lines := []look.RailLine{{Text: look.Plural(len(s.bench.Workspace().Contract.Clauses), "clause"), Style: t.Dim}}
 	if s.snap.Total > 0 {
 		lines = append(lines, look.RailLine{Text: "✗ " + look.Plural(s.snap.Total, "breach"), Style: t.Broken})
 	}
 	if n := len(s.snap.Strays); n > 0 {
 		lines = append(lines, look.RailLine{Text: "? " + look.Plural(n, "stray"), Style: t.Warn})
+	}
+	for _, x := range s.snap.Sights {
+		if !x.Open && x.Ever {
+			lines = append(lines[:1:1], append([]look.RailLine{{Text: "◌ blind " + look.Age(s.snap.At.Sub(x.Since)), Style: t.Warn}}, lines[1:]...)...)
+			break
+		}
 	}
 	return lines
 }
@@ -81,7 +87,7 @@ func (s *Screen) Refresh() {
 		cells[c.Clause] = append(cells[c.Clause], c)
 	}
 	s.rows = s.rows[:0]
-	c := s.bench.Workspace.Contract
+	c := s.bench.Workspace().Contract
 	for _, p := range c.Parties {
 		titled := false
 		var heads []string
@@ -212,7 +218,7 @@ func (s *Screen) enter() tea.Cmd {
 		c := r.cells[min(s.col, len(r.cells)-1)]
 		s.open = &detail{clause: c.Clause, instance: c.Instance}
 	case r.breach != nil:
-		s.open = &detail{clause: s.bench.Workspace.Contract.Clause(r.breach.Clause), instance: r.breach.Instance, breach: r.breach}
+		s.open = &detail{clause: s.bench.Workspace().Contract.Clause(r.breach.Clause), instance: r.breach.Instance, breach: r.breach}
 	case r.stray != nil:
 		seq := r.stray.Last.Seq
 		return func() tea.Msg { return look.ShowEvent{Seq: seq} }
@@ -259,14 +265,23 @@ func (s *Screen) Draw(c look.Canvas) {
 		s.open.draw(s, c)
 		return
 	}
-	if len(s.bench.Workspace.Contract.Clauses) == 0 {
+	if len(s.bench.Workspace().Contract.Clauses) == 0 {
 		c.Teach("The contract says who publishes what, where, and how it must look.",
 			"This workspace has no clause yet. Write them under contract: clauses: in",
-			s.bench.Workspace.File+"; 'hodstone demo --write DIR' gives you an example.",
+			s.bench.Workspace().File+"; 'hodstone demo --write DIR' gives you an example.",
 			"Each clause becomes a row here, each instance of its parameter a cell with its live state.")
 		return
 	}
-	body := c.Sub(0, 0, c.W, c.H-2)
+	top := 0
+	if blind := s.snap.Blind(); blind != "" {
+		st := c.Theme.Warn
+		if !strings.Contains(blind, "is blind") && !strings.Contains(blind, "not begun") {
+			st = c.Theme.Dim
+		}
+		c.Text(1, 0, look.Clip("◌ "+blind, c.W-2), st)
+		top = 1
+	}
+	body := c.Sub(0, top, c.W, c.H-2-top)
 	s.first = look.Scroll(s.first, s.at, body.H, len(s.rows))
 	if s.at <= 1 {
 		s.first = 0

@@ -185,7 +185,7 @@ func (s *Screen) askMessage(st device.State) {
 			}
 			return nil, look.Tell(false, st.Name+" publishes "+name), nil
 		}
-		return s.askPayload(st, s.bench.Workspace.Contract.Clause(name))
+		return s.askPayload(st, s.bench.Workspace().Contract.Clause(name))
 	}}
 }
 
@@ -331,7 +331,7 @@ func (s *Screen) Draw(c look.Canvas) {
 		return
 	}
 	if len(s.list) == 0 {
-		c.Teach("Devices play the clients that are not there yet.", "This workspace has none. Describe them under devices: in "+s.bench.Workspace.File+":",
+		c.Teach("Devices play the clients that are not there yet.", "This workspace has none. Describe them under devices: in "+s.bench.Workspace().File+":",
 			"signals inside, what they publish and when, how they react, and the will they leave.")
 		return
 	}

@@ -38,12 +38,19 @@ type Screen struct {
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
 	s := &Screen{bench: b, checks: check.All(), col: len(core.Versions()) - 1, byKey: map[string]*core.Result{}}
-	for _, br := range b.Workspace.Brokers {
+	s.findWays()
+	return s
+}
+
+// findWays lists the ways into all brokers, as the workspace has them now.
+func (s *Screen) findWays() {
+	s.ways = s.ways[:0]
+	for _, br := range s.bench.Workspace().Brokers {
 		for _, l := range br.Ways() {
 			s.ways = append(s.ways, br.Name+"/"+l.Name)
 		}
 	}
-	return s
+	s.way = max(0, min(s.way, len(s.ways)-1))
 }
 
 // Title is the screen's name on the rail.
@@ -57,6 +64,7 @@ func key(c *core.Check, v packet.Version) string { return c.Name + "/" + v.Strin
 // Refresh takes in how the proof stands.
 func (s *Screen) Refresh() {
 	s.state = s.bench.Proof()
+	s.findWays()
 	clear(s.byKey)
 	for i := range s.state.Results {
 		if r := &s.state.Results[i]; r.Check != nil {
@@ -73,6 +81,9 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 		return []look.RailLine{{Text: "not run", Style: t.Old}}
 	}
 	n := counts(s.state.Results)
+	if s.state.Stale {
+		return []look.RailLine{{Text: "! stale", Style: t.Warn}, {Text: fmt.Sprintf("%d kept before", n[core.Kept]), Style: t.Old}}
+	}
 	var lines []look.RailLine
 	if s.state.Running {
 		lines = append(lines, look.RailLine{Text: fmt.Sprintf("running %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn})
@@ -199,6 +210,9 @@ func (s *Screen) drawHead(c look.Canvas) {
 	case s.state.Started.IsZero():
 		c.Text(x, 0, "nothing has been proven yet: r runs all checks", t.Warn)
 	default:
+		if s.state.Stale {
+			x = c.Text(x, 0, "! stale, its settings were edited since: r proves anew  ", t.Warn)
+		}
 		x = c.Text(x, 0, report.SummaryLine(counts(s.state.Results))+"  ", t.Text)
 		c.Text(x, 0, look.Clip(fmt.Sprintf("on %s at %s, %.1f s", s.state.Target.Listener, s.state.Started.Format("15:04:05"), s.state.Took.Seconds()), c.W-x), t.Dim)
 	}
@@ -269,6 +283,9 @@ func (s *Screen) verdict(ch *core.Check, v packet.Version, t *look.Theme) (strin
 	r := s.byKey[key(ch, v)]
 	if r == nil {
 		return "· not run", t.Old
+	}
+	if s.state.Stale {
+		return report.Sign(r.Verdict) + " " + string(r.Verdict), t.Old
 	}
 	return report.Sign(r.Verdict) + " " + string(r.Verdict), verdictStyle(t, r.Verdict)
 }

@@ -43,7 +43,7 @@ func (d *detail) keys() []look.Key {
 	if d.evidence {
 		other = "what was found"
 	}
-	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "v", Does: other}}
+	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "v", Does: other}, {Key: "p", Does: "paste"}}
 }
 
 func (d *detail) key(s *Screen, k string) tea.Cmd {
@@ -52,6 +52,8 @@ func (d *detail) key(s *Screen, k string) tea.Cmd {
 		s.open = nil
 	case "v":
 		d.evidence = !d.evidence
+	case "p":
+		s.open, s.paste = nil, &paste{}
 	default:
 		if d.result == nil {
 			return nil

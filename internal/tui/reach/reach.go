@@ -293,7 +293,7 @@ func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
 		s.input = nil
 	case "enter":
 		name := s.input.Value()
-		d, err := report.ReachDrawing(s.bench.Workspace.Name, time.Now(), s.results(), s.stays)
+		d, err := report.ReachDrawing(s.bench.Workspace().Name, time.Now(), s.results(), s.stays)
 		if err == nil {
 			err = s.bench.Export(name, d)
 		}

@@ -316,10 +316,10 @@ func (s *Screen) drawAbout(c look.Canvas) int {
 // dir is what paths are shown relative to: the folder that the workspace, or what is looked
 // at, lies in.
 func (s *Screen) dir() string {
-	if len(s.bench.Workspace.Credentials) > 0 && len(s.paths) > 0 {
+	if len(s.bench.Workspace().Credentials) > 0 && len(s.paths) > 0 {
 		return filepath.Dir(s.paths[0])
 	}
-	return filepath.Dir(s.bench.Workspace.File)
+	return filepath.Dir(s.bench.Workspace().File)
 }
 
 func keyText(c *core.Certificate) string {

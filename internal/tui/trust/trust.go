@@ -258,7 +258,7 @@ func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
 			done += "; not yet trusted: compare its fingerprint by another way"
 		}
 	case "x":
-		d, drawErr := report.TrustDrawing(s.bench.Workspace.Name, time.Now(), s.inventory, s.survey.Target.Name, s.survey.Survey, s.handshake)
+		d, drawErr := report.TrustDrawing(s.bench.Workspace().Name, time.Now(), s.inventory, s.survey.Target.Name, s.survey.Survey, s.handshake)
 		if err = drawErr; err == nil {
 			err = s.bench.Export(value, d)
 		}

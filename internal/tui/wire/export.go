@@ -65,9 +65,9 @@ func (s *Screen) export(name string) tea.Cmd {
 
 // captions say what a drawing shows: workspace, broker, time span, filter.
 func (s *Screen) captions(events []trace.Event) []string {
-	name := s.bench.Workspace.Name
+	name := s.bench.Workspace().Name
 	if name == "" {
-		name = s.bench.Workspace.File
+		name = s.bench.Workspace().File
 	}
 	out := []string{name}
 	if s.record() {

@@ -170,7 +170,7 @@ func (v *packetView) build(w int, t *look.Theme) (out []line) {
 	}
 	v.contract(t, rule, pair)
 	v.hops(t, rule, pair)
-	if about := packet.About(e.Packet); e.Packet != nil && len(about.Properties) > 0 {
+	if about := packet.About(e.Packet, e.Version); e.Packet != nil && len(about.Properties) > 0 {
 		rule(look.Plural(len(about.Properties), "property"))
 		for _, p := range about.Properties {
 			pair(p.ID.String(), p.Show(), t.Text)

@@ -460,8 +460,8 @@ func (s *Screen) trouble(e *trace.Event) bool {
 	if e.Broken != "" || e.Kind == trace.Gap || e.Link == "failed" {
 		return true
 	}
-	if a := packet.About; e.Packet != nil {
-		if sum := a(e.Packet); sum.Coded && sum.Code.Failed(e.Packet.Type(), e.Version) {
+	if e.Packet != nil {
+		if sum := packet.About(e.Packet, e.Version); sum.Coded && sum.Code.Failed(e.Packet.Type(), e.Version) {
 			return true
 		}
 	}

@@ -1,0 +1,251 @@
+package workbench
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/contract/rule"
+	"hodstone/internal/device"
+	"hodstone/internal/workspace"
+)
+
+// Workspace returns what is in force: the latest revision of the file that is sound.
+func (b *Bench) Workspace() *workspace.Workspace { return b.doc.Workspace() }
+
+// Problems returns what is wrong with the workspace's file; old tells that an earlier revision is in force for that
+// reason.
+func (b *Bench) Problems() (problems []*workspace.Problem, old bool) { return b.doc.Problems() }
+
+// follow takes in the workspace's file whenever it, or a file that it names, changes.
+func (b *Bench) follow() {
+	tick := time.NewTicker(editsEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-b.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		before := b.doc.Workspace()
+		changed, err := b.doc.Reload()
+		b.mu.Lock()
+		b.reach.trouble = ""
+		if problems, old := b.doc.Problems(); err != nil {
+			b.reach.trouble = err.Error()
+		} else if old {
+			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", before.File, problems[0].Line, problems[0].Message)
+		}
+		if changed {
+			b.reach.targets = nil
+		}
+		b.mu.Unlock()
+		if changed {
+			b.revise(before, b.doc.Workspace())
+		}
+	}
+}
+
+// revise puts another revision into force: the contract, the logins, the devices whose definition changed, and
+// the observers of real brokers that did. What a stand-in is made of stays until the workspace is opened again.
+func (b *Bench) revise(old, now *workspace.Workspace) {
+	b.keepSecrets(old, now)
+	contractChanged := !workspace.Same(old, now, "contract")
+	if contractChanged {
+		b.obs.judgeBy(now.Contract)
+	}
+	b.obs.mu.Lock()
+	b.obs.parties = b.Parties()
+	b.obs.mu.Unlock()
+	for _, br := range now.Brokers {
+		for _, l := range br.Listeners {
+			b.urls.set(br.Name, l.Name, l.URL)
+		}
+	}
+	// A device goes on as it is where nothing that it is made of has changed.
+	same := func(kind *workspace.Device, number int) bool {
+		br := now.Broker(kind.Broker)
+		login := workspace.FillIn(kind.Login, number)
+		return !contractChanged && workspace.Same(old, now, "device "+kind.Name) && br != nil && (br.StandIn != nil || workspace.Same(old, now, "broker "+br.Name)) &&
+			(login == "" || workspace.Same(old, now, "login "+login))
+	}
+	before := map[string]*device.Device{}
+	for _, d := range b.play.all() {
+		before[d.State().Name] = d
+	}
+	var list, fresh, kept []*device.Device
+	for _, kind := range now.Devices {
+		for n := range max(1, kind.Count) {
+			if d := before[device.Name(kind, n+1)]; d != nil && same(kind, n+1) {
+				list, kept = append(list, d), append(kept, d)
+				continue
+			}
+			d := b.newDevice(kind, n+1)
+			list, fresh = append(list, d), append(fresh, d)
+		}
+	}
+	var wg sync.WaitGroup
+	off := map[string]bool{}
+	for name, d := range before {
+		stays := false
+		for _, k := range kept {
+			stays = stays || k == d
+		}
+		if !stays {
+			off[name] = d.State().Phase == device.Off
+			wg.Go(d.Stop) // its successor may have the same client identifier
+		}
+	}
+	wg.Wait()
+	b.play.mu.Lock()
+	b.play.list = list
+	b.play.mu.Unlock()
+	for _, d := range fresh {
+		if b.ctx.Err() == nil && !off[d.State().Name] { // who was switched off stays so
+			d.Start()
+		}
+	}
+	for _, o := range b.present() {
+		br := now.Broker(o.broker.Name)
+		if o.leave == nil && o.broker.StandIn == nil && (br == nil || !workspace.Same(old, now, "broker "+br.Name) || !workspace.Same(old, now, "login "+br.Login)) {
+			b.dismiss(o)
+		}
+	}
+	b.observe()
+}
+
+// observe sets observers going at the brokers that are used and have none.
+func (b *Bench) observe() {
+	w := b.Workspace()
+	used := map[string]bool{}
+	if first := w.Broker(""); first != nil {
+		used[first.Name] = true
+	}
+	for _, kind := range w.Devices {
+		if br := w.Broker(kind.Broker); br != nil {
+			used[br.Name] = true
+		}
+	}
+	for _, o := range b.present() {
+		delete(used, o.broker.Name)
+	}
+	for _, br := range w.Brokers {
+		if !used[br.Name] || br.StandIn != nil && b.standins[br.Name] == nil {
+			continue
+		}
+		o := newObserver(b, br, "")
+		ctx, cancel := context.WithCancel(b.ctx)
+		o.dismiss = cancel
+		b.obs.mu.Lock()
+		b.obs.judge.Expect(br.Name, time.Now())
+		b.obs.own[o.name] = true
+		b.obs.mu.Unlock()
+		b.mu.Lock()
+		b.observers = append(b.observers, o)
+		b.mu.Unlock()
+		b.wg.Go(func() { o.run(ctx) })
+	}
+}
+
+// dismiss ends an observer.
+func (b *Bench) dismiss(o *observer) {
+	o.dismiss()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.observers = slices.DeleteFunc(b.observers, func(x *observer) bool { return x == o })
+}
+
+// addresses are how listeners are reached. Safe for concurrent use; the zero value is empty.
+type addresses struct {
+	mu    sync.Mutex
+	known map[string]string // by BROKER/LISTENER
+}
+
+func (a *addresses) get(broker, listener string) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.known[broker+"/"+listener]
+}
+
+func (a *addresses) set(broker, listener, url string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.known == nil {
+		a.known = map[string]string{}
+	}
+	a.known[broker+"/"+listener] = url
+}
+
+// keepSecrets gives the logins the passwords that were made up for them.
+func (b *Bench) keepSecrets(old, now *workspace.Workspace) {
+	for _, l := range now.Logins {
+		if was := old.Login(l.Name); was != nil && !l.HasPassword && !l.HasToken && l.Certificate == nil {
+			l.Password, l.HasPassword = was.Password, was.HasPassword
+		}
+	}
+	for _, br := range now.Brokers {
+		was := old.Broker(br.Name)
+		if br.StandIn == nil || was == nil || was.StandIn == nil {
+			continue
+		}
+		for i := range br.StandIn.Listeners {
+			for _, l := range was.StandIn.Listeners {
+				if l.Name == br.StandIn.Listeners[i].Name {
+					br.StandIn.Listeners[i].CA = l.CA
+				}
+			}
+		}
+	}
+}
+
+// judgeBy begins to judge anew, by another contract.
+func (o *observing) judgeBy(c *contract.Contract) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	now := time.Now()
+	before := o.judge
+	o.judge = contract.NewJudge(c, rule.All())
+	o.revised = now
+	for _, s := range before.Sights(now) {
+		o.judge.Expect(s.Eye, now)
+		if s.Open {
+			o.sees(s.Eye, now)
+		}
+	}
+}
+
+// restarting tells in words what of the file does not come into force before the workspace is opened again; "" for
+// nothing.
+func (b *Bench) restarting() string {
+	var names []string
+	w := b.Workspace()
+	for _, br := range w.Brokers {
+		if br.StandIn != nil && b.standins[br.Name] != nil && !workspace.Same(b.opened, w, "broker "+br.Name) || br.StandIn != nil && b.standins[br.Name] == nil {
+			names = append(names, br.Name)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return "the stand-in " + strings.Join(names, ", ") + " was edited: that counts when the workspace is opened again"
+}
+
+// Revision says in a line what became of edits of the workspace's file; "" where it was not edited.
+func (b *Bench) Revision() string {
+	if b.Record != nil || b.doc.Revision() == 1 {
+		return ""
+	}
+	if text := b.restarting(); text != "" {
+		return text
+	}
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	if !b.obs.revised.IsZero() {
+		return "judged by the contract as edited at " + b.obs.revised.Format("15:04:05")
+	}
+	return ""
+}

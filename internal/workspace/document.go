@@ -1,0 +1,215 @@
+package workspace
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+)
+
+// Document is a workspace as text: the text, its revision, and what was read from it. A revision with errors never
+// replaces a sound one: the sound one stays in force, and the errors are told. Safe for concurrent use.
+type Document struct {
+	file string // its path
+
+	mu       sync.Mutex
+	text     []byte
+	revision int
+	print    string     // of the text and the files that it names
+	sound    *Workspace // the latest that has no problems, or the first
+	problems []*Problem // of the latest, where it is not in force
+	undo     []edit
+}
+
+// edit is how a change of the text is taken back.
+type edit struct {
+	at     int
+	length int    // of what was put in
+	was    string // in its place
+}
+
+// maxUndo bounds what can be taken back.
+const maxUndo = 1_000
+
+// NewDocument returns the document of a workspace that was read; its file may be none on disk, as the demo's.
+func NewDocument(w *Workspace) *Document {
+	d := &Document{file: w.File, sound: w, revision: 1, text: w.text}
+	d.print = w.print
+	return d
+}
+
+// Workspace returns what is in force.
+func (d *Document) Workspace() *Workspace {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.sound
+}
+
+// Revision numbers the states of the text from 1.
+func (d *Document) Revision() int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.revision
+}
+
+// Problems returns what is wrong with the latest text: with that in force, or, where old is true, with one that is
+// not in force for that reason.
+func (d *Document) Problems() (problems []*Problem, old bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.problems != nil {
+		return d.problems, true
+	}
+	return d.sound.Problems, false
+}
+
+// Text returns the latest text.
+func (d *Document) Text() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return string(d.text)
+}
+
+// Reload takes in what the file and the files that it names hold now. changed tells that another revision is in
+// force; the error that the file cannot be read at all.
+func (d *Document) Reload() (changed bool, err error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	text, err := os.ReadFile(d.file)
+	if err != nil {
+		return false, fmt.Errorf("the workspace cannot be read any longer: %w", err)
+	}
+	if d.print == d.sound.printOf(text) && d.problems == nil {
+		return false, nil
+	}
+	return d.take(text)
+}
+
+// take makes a text the latest; d.mu is held.
+func (d *Document) take(text []byte) (changed bool, err error) {
+	w, err := Read(os.DirFS(filepath.Dir(d.file)), filepath.Base(d.file), d.file)
+	if err != nil {
+		return false, err
+	}
+	if w.print == d.print {
+		return false, nil
+	}
+	d.text, d.print = text, w.print
+	d.revision++
+	if len(w.Problems) > 0 {
+		d.problems = w.Problems
+		return false, nil
+	}
+	d.problems, d.sound = nil, w
+	return true, nil
+}
+
+// Splice replaces length bytes of the text at an offset and writes the file; untouched lines stay byte for byte. The
+// error says why the file could not be written: then nothing has changed.
+func (d *Document) Splice(at, length int, with string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if at < 0 || length < 0 || at+length > len(d.text) {
+		return fmt.Errorf("there is no place %d to %d in %d bytes", at, at+length, len(d.text))
+	}
+	was := string(d.text[at : at+length])
+	if err := d.splice(at, length, with); err != nil {
+		return err
+	}
+	if d.undo = append(d.undo, edit{at, len(with), was}); len(d.undo) > maxUndo {
+		d.undo = d.undo[1:]
+	}
+	return nil
+}
+
+// Undo takes the last edit back, and tells whether there was one.
+func (d *Document) Undo() (bool, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n := len(d.undo)
+	if n == 0 {
+		return false, nil
+	}
+	e := d.undo[n-1]
+	if err := d.splice(e.at, e.length, e.was); err != nil {
+		return false, err
+	}
+	d.undo = d.undo[:n-1]
+	return true, nil
+}
+
+// splice changes text and file, unless the file holds something else than we know: then somebody else is at it.
+func (d *Document) splice(at, length int, with string) error {
+	now, err := os.ReadFile(d.file)
+	if err != nil {
+		return fmt.Errorf("the workspace cannot be written: %w", err)
+	}
+	if !bytes.Equal(now, d.text) {
+		return fmt.Errorf("%s was changed by another program a moment ago: try again", d.file)
+	}
+	text := append(append(append([]byte(nil), d.text[:at]...), with...), d.text[at+length:]...)
+	if err := replace(d.file, text); err != nil {
+		return fmt.Errorf("the workspace cannot be written: %w", err)
+	}
+	_, err = d.take(text)
+	return err
+}
+
+// replace writes a file whole or not at all.
+func replace(name string, text []byte) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".hodstone-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // does nothing after the rename
+	_, err = f.Write(text)
+	for _, next := range []func() error{f.Sync, func() error { return f.Chmod(info.Mode().Perm()) }, f.Close} {
+		if e := next(); err == nil {
+			err = e
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), name)
+}
+
+// reading is a file system that remembers which files were read.
+type reading struct {
+	fs.FS
+	seen map[string]string // hashes by name; "" for what could not be read
+}
+
+// ReadFile implements [fs.ReadFileFS].
+func (r reading) ReadFile(name string) ([]byte, error) {
+	b, err := fs.ReadFile(r.FS, name)
+	if r.seen[name] = ""; err == nil {
+		r.seen[name] = hash(b)
+	}
+	return b, err
+}
+
+func hash(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
+
+// printOf is a print of the workspace if its text were another, with the files that it names as they are now.
+func (w *Workspace) printOf(text []byte) string {
+	h := sha256.New()
+	h.Write(text)
+	for _, name := range w.named {
+		f, err := os.Open(filepath.Join(filepath.Dir(w.File), name))
+		if err == nil {
+			io.Copy(h, f)
+			f.Close()
+		}
+		fmt.Fprintf(h, "\x00%s %v\x00", name, err == nil)
+	}
+	return fmt.Sprintf("%x", h.Sum(nil))
+}
