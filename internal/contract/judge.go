@@ -32,6 +32,9 @@ type Message struct {
 	// Copy marks a stored message that greeted a subscription: it says nothing of
 	// cadence or QoS.
 	Copy bool
+	// Sent is how the publisher sent it, where that is on the trace; nil where it is not. What a broker made of it on the
+	// way is no breach of the publisher's.
+	Sent *Envelope
 	// Cleared tells that the publisher is known to have set the retain flag, though the receiver cannot
 	// see it: an empty payload clears what was stored then.
 	Cleared bool
@@ -40,6 +43,12 @@ type Message struct {
 	Sender, Party string
 	// Eye is the broker whose observer got it.
 	Eye string
+}
+
+// Envelope is what surrounds a payload.
+type Envelope struct {
+	QoS    packet.QoS
+	Retain bool
 }
 
 // clears tells whether the message takes back a stored one (§3.3.1.3) and is no statement of the clause.

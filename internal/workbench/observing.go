@@ -243,6 +243,9 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey)
 	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: e.Topic(), Payload: m.Payload, QoS: m.QoS, Granted: e.Meaning.Granted,
 		Retain: m.Retain, RetainKnown: e.Meaning.Flag && eyes != nil && eyes.flag, Copy: hop.Copy, Sender: j.Sender, Eye: e.Broker,
 		Cleared: j.Sender != "" && j.Retain}
+	if j.Sender != "" {
+		msg.Sent = &contract.Envelope{QoS: j.QoS, Retain: j.Retain}
+	}
 	if j.Role == trace.RoleDevice {
 		msg.Party = o.parties[j.Sender]
 	}

@@ -8,12 +8,12 @@ import (
 
 // QoS holds a message to the QoS that it is to be published with, as far as the receiver can know it.
 var QoS = &contract.Rule{Name: contract.RuleQoS,
-	Doc:   "The message is published with the clause's QoS. A receiver that was granted less cannot see it (3.1.1 §3.8.4): then nothing is said. Nor is it of stored copies.",
+	Doc:   "The message is published with the clause's QoS. A receiver that was granted less cannot see it (3.1.1 §3.8.4): then nothing is said. Nor is it of stored copies, nor where the publisher is seen to have kept it and the broker changed it.",
 	Start: stateless(qos)}
 
 func qos(p *contract.Pass) {
 	want, m := p.Clause.QoS, p.Message
-	if want == nil || m.Copy || m.QoS == *want || m.Granted < *want && m.QoS <= *want {
+	if want == nil || m.Copy || m.QoS == *want || m.Granted < *want && m.QoS <= *want || m.Sent != nil && m.Sent.QoS == *want {
 		return
 	}
 	p.Breach(contract.Breach{Expected: fmt.Sprintf("QoS %d", *want), Seen: fmt.Sprintf("QoS %d", m.QoS)})
@@ -26,7 +26,7 @@ var Retain = &contract.Rule{Name: contract.RuleRetain,
 
 func retain(p *contract.Pass) {
 	want, m := p.Clause.Retain, p.Message
-	if want == nil || m.Copy || !m.RetainKnown || m.Retain == *want {
+	if want == nil || m.Copy || !m.RetainKnown || m.Retain == *want || m.Sent != nil && m.Sent.Retain == *want {
 		return
 	}
 	p.Breach(contract.Breach{Expected: fmt.Sprintf("retain %v", *want), Seen: fmt.Sprintf("retain %v", m.Retain)})
