@@ -38,13 +38,13 @@ func willComes(p *proof.Pass, what string, end func(*proof.Client) error) error 
 	if _, err := p.Enter(watcher); err != nil {
 		return err
 	}
-	// Another looks at everything, to say what came in place of the will.
+	// Another looks at all topics of the check, to say what came in place of the will.
 	around := p.Client("around")
 	if _, err := p.Enter(around); err != nil {
 		return err
 	}
 	from := p.Mark()
-	if _, err := p.Subscribe(around, strings.Split(p.Topic(), "/")[0]+"/#", 0); err != nil {
+	if _, err := p.Subscribe(around, p.Topic("#"), 0); err != nil {
 		p.Note("%v", err)
 	}
 	slowest, granted := time.Duration(0), packet.QoS(1)

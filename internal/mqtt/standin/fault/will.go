@@ -27,7 +27,7 @@ func will() []standin.Fault {
 		of("will.wrong-payload", "A will loses the last byte of its payload.", comes, func(w *standin.WillCase) {
 			w.Message.Payload = w.Message.Payload[:max(0, len(w.Message.Payload)-1)]
 		}),
-		of("will.wrong-topic", "A will is published under the topic in capital letters, but for its first level.", comes, func(w *standin.WillCase) { w.Message.Topic = capitals(w.Message.Topic) }),
+		of("will.wrong-topic", "A will is published under a topic whose last level is in capital letters.", comes, func(w *standin.WillCase) { w.Message.Topic = capitals(w.Message.Topic) }),
 		of("will.retained", "A will is stored although will retain is 0.", comes, func(w *standin.WillCase) { w.Message.Retain = true }),
 		of("will.on-goodbye", "The will is published even after a proper DISCONNECT.", goodbye, func(w *standin.WillCase) { w.Send = true }),
 		of("will.late-on-goodbye", "The will is published 700 ms after a proper DISCONNECT.", goodbye, func(w *standin.WillCase) {
@@ -64,8 +64,8 @@ func keptWill() (d standin.Decisions) {
 	return d
 }
 
-// capitals leaves the first level as it is.
+// capitals changes the last level.
 func capitals(topic string) string {
-	first, rest, _ := strings.Cut(topic, "/")
-	return first + "/" + strings.ToUpper(rest)
+	at := strings.LastIndexByte(topic, '/') + 1
+	return topic[:at] + strings.ToUpper(topic[at:])
 }
