@@ -88,7 +88,7 @@ func TestMessagesAreJudged(t *testing.T) {
 		{"v/pen/1/oxygen", "", contract.Message{Sender: "pen-1", Cleared: true}, ""},
 		{"v/pen/1/oxygen", "", contract.Message{RetainKnown: true}, "format byte 0: expected json, saw the payload is empty"},
 		{"v/pen/2/set", "", contract.Message{QoS: 1, Granted: 1}, `format byte 0: expected number, saw "" is no decimal number`}, // it is never stored
-		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Sender: "desk", Sent: &contract.Envelope{QoS: 1}}, ""}, // the broker lowered it
+		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Sender: "desk", Sent: &contract.Envelope{QoS: 1}}, ""},         // the broker lowered it
 		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 2, Retain: true, RetainKnown: true, Sender: "desk", Sent: &contract.Envelope{QoS: 1}}, ""},
 		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Sender: "desk", Sent: &contract.Envelope{}}, "qos: expected QoS 1, saw QoS 0"},
 		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 1, Sender: "desk", Party: "shore"}, ""},

@@ -24,6 +24,13 @@ type Offer struct {
 	// NoRetained and NoSessions are why stored messages or kept sessions are not offered; "" where they are,
 	// or nothing is known.
 	NoRetained, NoSessions string
+	// NoWildcards tells that filters with wildcards are not offered. PacketSize is the largest packet that it
+	// takes, in bytes; 0 where it names none.
+	NoWildcards bool
+	PacketSize  int
+	// NoLong is what became of a message of some hundred bytes, where a short one was passed on; "" where both
+	// were: a size limit that no packet tells.
+	NoLong string
 	// Connections is how many clients it takes from us at a time; 0 for no limit met.
 	Connections int
 }
@@ -69,10 +76,7 @@ func Busy(v packet.Version, code packet.ReasonCode) bool {
 // even where it is not proven. The error is a [*NotLetInError].
 func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, error) {
 	o := Offer{QoS: 2, Refused: map[packet.Version]string{}, Shut: map[packet.Version]string{}}
-	asked := versions
-	if !slices.Contains(versions, packet.V5) {
-		asked = append([]packet.Version{packet.V5}, versions...)
-	}
+	asked := append([]packet.Version{packet.V5}, slices.DeleteFunc(slices.Clone(versions), func(v packet.Version) bool { return v == packet.V5 })...)
 	in := false
 	var failed *NotLetInError
 	var closed []packet.Version
@@ -115,11 +119,16 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 
 var errNoAnswer = fmt.Errorf("no answer within %s", connectWithin)
 
-// told takes in what a CONNACK of version 5 says (5.0 §3.2.2.3).
+// told takes in what a CONNACK of version 5 says (5.0 §3.2.2.3). The older versions have no way to tell, so it is
+// heeded in those too.
 func (o *Offer) told(ack *packet.Connack) {
 	o.QoS = min(o.QoS, packet.QoS(ack.Properties.IntOr(packet.MaximumQoS, 2)))
 	if ack.Properties.IntOr(packet.RetainAvailable, 1) == 0 {
 		o.NoRetained = "CONNACK says retain available 0 (5.0 §3.2.2.3.5)"
+	}
+	o.NoWildcards = o.NoWildcards || ack.Properties.IntOr(packet.WildcardAvailable, 1) == 0
+	if n, told := ack.Properties.Int(packet.MaximumPacketSize); told {
+		o.PacketSize = int(n)
 	}
 	if n, told := ack.Properties.Int(packet.SessionExpiry); told && n == 0 {
 		o.NoSessions = "CONNACK says session expiry 0 (5.0 §3.2.2.3.2)"
@@ -135,6 +144,13 @@ func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted 
 		opt.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 0)}
 	}
 	r.target.Login.Apply(&opt)
+	came := make(chan int, 16)
+	opt.Message = func(m *packet.Publish) {
+		select {
+		case came <- len(m.Payload):
+		default:
+		}
+	}
 	c := client.New(opt)
 	ack, err := c.Connect(ctx)
 	if err != nil {
@@ -154,6 +170,13 @@ func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted 
 	defer stop()
 	if suback, err := c.Subscribe(short, []packet.Subscription{{Filter: topic, QoS: 2}}); err == nil && suback.Codes[0] <= 2 {
 		o.QoS = min(o.QoS, packet.QoS(suback.Codes[0]))
+		if o.NoLong == "" && (o.PacketSize == 0 || o.PacketSize > longBy+roomForTopic) {
+			if o.NoLong = lookLong(ctx, c, topic, came); !c.Connected() {
+				if _, err := c.Connect(ctx); err != nil {
+					return ack, nil
+				}
+			}
+		}
 	}
 	// A small broker closes the link on a QoS that it does not do (3.1.1 has no way to tell).
 	for q := o.QoS; q > 0; q-- {
@@ -172,6 +195,38 @@ func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted 
 	}
 	return ack, nil
 }
+
+// lookLong publishes long and short messages to its own subscription, and tells what became of the long ones if
+// only the short ones arrive.
+func lookLong(ctx context.Context, c *client.Client, topic string, came <-chan int) string {
+	const short = 5
+	size := longBy + short
+	for try := 1; try <= longTries; try++ {
+		for _, n := range []int{size, short} {
+			if _, err := c.Start(packet.Publish{Topic: topic, Payload: []byte(strings.Repeat("x", n))}); err != nil {
+				return ""
+			}
+		}
+		for last := 0; last != short; { // they come in this order (§4.6)
+			select {
+			case last = <-came:
+			case <-time.After(arrival):
+				return "" // nothing arrives: that is a matter of the checks
+			case <-c.Done():
+				return fmt.Sprintf("the broker closed the link on a message of %d bytes", size)
+			case <-ctx.Done():
+				return ""
+			}
+			if last > short { // changed or not: that is a matter of the checks
+				return ""
+			}
+		}
+	}
+	return fmt.Sprintf("a message of %d bytes at QoS 0 was not passed on, %d times, while one of %d was", size, longTries, short)
+}
+
+// longTries is how often a long message is sent before the broker is held not to pass them on.
+const longTries = 3
 
 // another tells whether a plain client gets in at the moment.
 func (r *runner) another(ctx context.Context, v packet.Version) bool {
@@ -258,12 +313,17 @@ func (g *governor) give(n int, well bool) {
 	g.changed.Broadcast()
 }
 
-// refused takes in that one client more than there were was not let in.
-func (g *governor) refused(there int) {
+// refused takes in that one client more than there were was not let in. proven is how many were in at a time
+// before: so many it does take, unless others have come meanwhile; then each refusal takes one away.
+func (g *governor) refused(there, proven int) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if there = max(1, there); g.cap == 0 || there < g.cap {
-		g.cap = there
+	next := max(1, there, proven)
+	if g.cap > 0 {
+		next = max(1, there, min(g.cap-1, next))
+	}
+	if g.cap == 0 || next < g.cap {
+		g.cap = next
 	}
 	g.room = g.cap
 }
@@ -283,4 +343,6 @@ const (
 	quietLeast    = 500 * time.Millisecond
 	evidenceLimit = 4096 // events kept of one check
 	keptFor       = 300  // seconds that a kept session is to outlive its connection
+	longBy        = 300  // bytes by which a long payload is longer than a short one
+	roomForTopic  = 200  // bytes of a PUBLISH of the checks without that
 )

@@ -183,13 +183,28 @@ func (p *Pass) Topic(parts ...string) string {
 }
 
 // Try connects a peer and returns how that went: nil, a [*client.RefusedError], or how the link ended. It is
-// for checks whose subject that is; others use [Pass.Enter].
+// for checks whose subject that is; others use [Pass.Enter]. Where the broker says that it takes no client more,
+// the check is begun again when there are fewer, whatever it returns.
 func (p *Pass) Try(peer *Client) (*packet.Connack, error) {
 	ctx, cancel := context.WithTimeoutCause(p.ctx, connectWithin, ErrNoAnswer)
 	defer cancel()
+	there := int(p.r.open.Load())
 	ack, err := peer.Connect(ctx)
+	for try := 1; p.busy(err); try++ {
+		if try > busyTries {
+			p.crowded(there)
+			break
+		}
+		// It may still count those that have gone a moment ago.
+		select {
+		case <-time.After(busyWait):
+		case <-ctx.Done():
+		}
+		there = int(p.r.open.Load())
+		ack, err = peer.Connect(ctx)
+	}
 	if err == nil {
-		p.r.open.Add(1)
+		p.r.came()
 		done := peer.Done()
 		go func() {
 			<-done
@@ -197,6 +212,18 @@ func (p *Pass) Try(peer *Client) (*packet.Connack, error) {
 		}()
 	}
 	return ack, err
+}
+
+// A client that is not let in because there are too many is tried again so often, after such a pause.
+const (
+	busyTries = 2
+	busyWait  = 200 * time.Millisecond
+)
+
+// busy tells whether a client was refused because there are too many.
+func (p *Pass) busy(err error) bool {
+	var refused *client.RefusedError
+	return errors.As(err, &refused) && Busy(p.Version, refused.Code)
 }
 
 // ErrNoAnswer is the cause where no CONNACK came at all.
@@ -210,9 +237,8 @@ func (p *Pass) Enter(peer *Client) (*packet.Connack, error) {
 	if err == nil {
 		return ack, nil
 	}
-	var refused *client.RefusedError
 	var ended *client.EndedError
-	told := errors.As(err, &refused) && Busy(p.Version, refused.Code)
+	told := p.busy(err) // Try has noted it
 	if !told && !(errors.As(err, &ended) && !ended.Rule && ended.Broken == nil && there > 0) {
 		return ack, Undecide("the %s could not connect: %v", peer.Name, err)
 	}
@@ -224,10 +250,17 @@ func (p *Pass) Enter(peer *Client) (*packet.Connack, error) {
 		}
 		return ack, Undecide("the %s could not connect, though others could: %v", peer.Name, err)
 	}
-	p.mu.Lock()
-	p.full, p.there = true, there
-	p.mu.Unlock()
+	p.crowded(there)
 	return ack, Undecide("the %s did not get in while %d clients of ours were there: %v", peer.Name, there, err)
+}
+
+// crowded notes that the broker did not take one client more while so many of ours were there.
+func (p *Pass) crowded(there int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.full {
+		p.full, p.there = true, there
+	}
 }
 
 // ConnectAll connects several peers side by side.
@@ -252,6 +285,9 @@ func (p *Pass) Subscribe(peer *Client, filter string, qos packet.QoS) (packet.Qo
 	ctx, cancel := context.WithTimeoutCause(p.ctx, arrival, fmt.Errorf("nothing for %s", arrival))
 	defer cancel()
 	start := time.Now()
+	if p.r.offer.NoWildcards && strings.ContainsAny(filter, "+#") {
+		return 0, Unsupport("%s: the broker takes no wildcards (wildcard subscription available 0, 5.0 §3.2.2.3.11)", filter)
+	}
 	ack, err := peer.Client.Subscribe(ctx, []packet.Subscription{{Filter: filter, QoS: qos}})
 	if err != nil {
 		return 0, Undecide("%s: %v", peer.Name, err)
@@ -305,6 +341,15 @@ func (p *Pass) Start(peer *Client, m packet.Publish) (*trace.Event, *client.Publ
 		}
 		p.retained[m.Topic] = true
 		p.mu.Unlock()
+	}
+	offer := &p.r.offer
+	if m.QoS > offer.QoS {
+		return nil, nil, Unsupport("the broker does QoS %d at most", offer.QoS)
+	}
+	numbered := m
+	numbered.ID = max(1, m.ID)
+	if n := len(numbered.Append(nil, p.Version)); offer.PacketSize > 0 && n > offer.PacketSize {
+		return nil, nil, Unsupport("a PUBLISH of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", n, offer.PacketSize)
 	}
 	from := p.Mark()
 	pub, err := peer.Client.Start(m)
@@ -604,6 +649,23 @@ func (p *Pass) tidy(ctx context.Context, peer *Client, do func(context.Context, 
 	do(ctx, c)
 	c.Disconnect(0)
 }
+
+// Long makes a payload longer than what small buffers hold, if the broker takes packets of that size: short and
+// long ones are told apart by nothing in the standard.
+func (p *Pass) Long(text string) string {
+	pad := longBy
+	if size := p.r.offer.PacketSize; size > 0 {
+		pad = max(1, min(pad, size-roomForTopic))
+	}
+	if why := p.r.offer.NoLong; why != "" {
+		p.Note("tried with short messages alone: %s", why)
+		pad = 1
+	}
+	return text + " " + strings.Repeat("x", pad)
+}
+
+// NoLong is why long messages are not tried; "" where they are.
+func (p *Pass) NoLong() string { return p.r.offer.NoLong }
 
 // Highest returns the QoS, or the highest that the broker was found to do where that is less: plain means for
 // what a check is not about.

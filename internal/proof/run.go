@@ -82,6 +82,7 @@ type runner struct {
 	number atomic.Int64 // of client identifiers
 	first  int64        // where they begin, for brokers with a rule
 	open   atomic.Int64 // clients that are connected
+	most   atomic.Int64 // of them at a time, so far
 
 	mu      sync.Mutex
 	results []Result
@@ -94,6 +95,16 @@ type runner struct {
 type lingering struct {
 	p  *Pass
 	at int
+}
+
+// came counts a client that was let in.
+func (r *runner) came() {
+	for n := r.open.Add(1); ; {
+		most := r.most.Load()
+		if n <= most || r.most.CompareAndSwap(most, n) {
+			return
+		}
+	}
 }
 
 // clientID makes up a client identifier: letters and digits only, at most 23, what every server must take
@@ -213,11 +224,14 @@ func (r *runner) one(ctx context.Context, c *Check, v packet.Version, at int) {
 			err = c.Run(p)
 		}
 		if p.full && ctx.Err() == nil && try < tries {
-			r.gov.refused(p.there)
+			r.gov.refused(p.there, int(r.most.Load()))
 			r.endLate(ctx) // their watchers take places
 			p.cleanUp()
 			r.gov.give(n, false)
 			continue
+		}
+		if p.full && VerdictOf(err) == Broken { // not for want of trying: but a full broker says nothing about itself
+			err = Undecide("the broker takes no client more, tried %d times: %v", try, err)
 		}
 		if err == nil && len(p.watched) > 0 && r.gov.capped() == 0 && ctx.Err() == nil {
 			r.gov.give(n, true)

@@ -309,6 +309,7 @@ func TestWhatConnackRulesOutIsNotSent(t *testing.T) {
 			"maximum QoS":              {Topic: "a", QoS: 2},
 			"retain available 0":       {Topic: "a", Retain: true},
 			"takes at most 40":         {Topic: "a", Payload: make([]byte, 50)},
+			"PUBLISH of 58 bytes":      {Topic: "a", Payload: make([]byte, 50), QoS: 1},
 			"wildcard":                 {Topic: "a/#"},
 			"at least one character":   {Topic: ""},
 			"is not well-formed UTF-8": {Topic: "\xff"},
@@ -323,6 +324,10 @@ func TestWhatConnackRulesOutIsNotSent(t *testing.T) {
 		if got := e.take(); got != "" {
 			t.Errorf("sent all the same: %s", got)
 		}
+		if _, err := c.Start(packet.Publish{Topic: "a", QoS: 1}); err != nil { // the link is as it was, and nothing waits
+			t.Error(err)
+		}
+		s.want("PUBLISH a q1 #2")
 	})
 }
 

@@ -142,12 +142,18 @@ func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.Reason
 		c.mu.Unlock()
 		return
 	}
-	f.finish(code, nil)
-	delete(c.byID, id)
-	i := slices.Index(c.flights, f) // near the front: acknowledgements come in order
-	c.flights = slices.Delete(c.flights, i, i+1)
-	if i < c.sent {
-		c.sent--
+	c.end(f, code, nil) // lets go of c.mu
+}
+
+// end ends a flight and takes it out of the session, and sends what waited for room; c.mu is held, and let go of.
+func (c *Client) end(f *flight, code packet.ReasonCode, err error) {
+	f.finish(code, err)
+	delete(c.byID, f.p.ID)
+	if i := slices.Index(c.flights, f); i >= 0 { // near the front: acknowledgements come in order
+		c.flights = slices.Delete(c.flights, i, i+1)
+		if i < c.sent {
+			c.sent--
+		}
 	}
 	next := c.waiting()
 	k := c.conn
@@ -174,8 +180,22 @@ func (k *conn) transmit(f *flight) {
 	if f.state == awaitComp {
 		p = &packet.Pubrel{Ack: packet.Ack{ID: f.p.ID}}
 	}
+	first := f.state != awaitComp
+	limit := k.limit
 	k.c.mu.Unlock()
-	if err := k.send(p); err != nil && !errors.Is(err, ErrNotConnected) {
+	var over *LimitError
+	err := error(nil)
+	if first { // a session that is resumed may meet other limits than it began with
+		err = limit.allows(f.p)
+	}
+	if err == nil {
+		err = k.send(p)
+	}
+	switch {
+	case first && errors.As(err, &over): // it cannot be sent, now or later
+		k.c.mu.Lock()
+		k.c.end(f, 0, err)
+	case err != nil && !errors.Is(err, ErrNotConnected):
 		k.link.Close() // the reading goroutine tells why
 	}
 }
@@ -230,6 +250,13 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 		return pub, nil // it goes out when receive maximum has room
 	}
 	k.transmit(next)
+	select {
+	case <-f.done: // a packet larger than the broker takes is told at once
+		if over := (*LimitError)(nil); errors.As(f.err, &over) {
+			return nil, f.err
+		}
+	default:
+	}
 	return pub, nil
 }
 

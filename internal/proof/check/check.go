@@ -46,10 +46,6 @@ func isPacket(k trace.Kind, t packet.Type) func(*trace.Event) bool {
 	return func(e *trace.Event) bool { return e.Kind == k && e.Packet != nil && e.Packet.Type() == t }
 }
 
-// long is a payload longer than what small buffers hold: short and long ones are told apart by nothing in the
-// standard.
-func long(text string) string { return text + " " + strings.Repeat("x", 300) }
-
 // publish is a message.
 func publish(topic, text string, qos packet.QoS, retain bool) packet.Publish {
 	return packet.Publish{Topic: topic, Payload: []byte(text), QoS: qos, Retain: retain}

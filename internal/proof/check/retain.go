@@ -30,7 +30,7 @@ func retainGreets(p *proof.Pass) error {
 	stored := map[packet.QoS]*trace.Event{}
 	for q := packet.QoS(1); q <= 2; q++ {
 		topic := p.Topic("stored", fmt.Sprintf("qos%d", q))
-		for _, text := range []string{"first", long("last")} {
+		for _, text := range []string{"first", p.Long("last")} {
 			p.Step("publish %q retained at QoS %d", text[:5], q)
 			sent, err := p.Publish(publisher, publish(topic, text, q, true))
 			if err != nil && q == 2 && publisher.Connected() { // plain means: that is a matter of the checks on QoS
@@ -85,9 +85,9 @@ func greet(p *proof.Pass, some []*newcomer, stored map[packet.QoS]*trace.Event) 
 	}
 	for _, n := range some {
 		for _, sent := range stored {
-			if p.AwaitMessage(n.Client, n.from, sent.Topic(), long("last")) == nil {
+			if p.AwaitMessage(n.Client, n.from, sent.Topic(), p.Long("last")) == nil {
 				p.Decide(sent)
-				return proof.Break("a newcomer at QoS %d (%s filter): %s", n.asked, n.kind, p.Instead(n.Client, n.from, sent.Topic(), long("last")))
+				return proof.Break("a newcomer at QoS %d (%s filter): %s", n.asked, n.kind, p.Instead(n.Client, n.from, sent.Topic(), p.Long("last")))
 			}
 		}
 	}
@@ -122,7 +122,7 @@ func (n *newcomer) subscribe(p *proof.Pass, stored map[packet.QoS]*trace.Event) 
 // verify looks at all that the newcomer got.
 func (n *newcomer) verify(p *proof.Pass, stored map[packet.QoS]*trace.Event) error {
 	for q, sent := range stored {
-		copies := p.Arrivals(n.Client, n.from, sent.Topic(), long("last"))
+		copies := p.Arrivals(n.Client, n.from, sent.Topic(), p.Long("last"))
 		for _, e := range copies {
 			m := e.Publish()
 			switch p.Decide(e); {
@@ -161,7 +161,7 @@ func retainLiveFlag(p *proof.Pass) error {
 	from := p.Mark()
 	for q := range packet.QoS(3) {
 		topic := p.Topic("live", fmt.Sprintf("qos%d", q))
-		for _, text := range []string{"first", "second", long("third")} {
+		for _, text := range []string{"first", "second", p.Long("third")} {
 			p.Step("publish %q retained at QoS %d while the subscribers are there", text[:5], q)
 			var sent *trace.Event
 			var came [2]*trace.Event

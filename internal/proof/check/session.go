@@ -3,7 +3,6 @@ package check
 import (
 	"errors"
 	"fmt"
-	"slices"
 
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
@@ -107,12 +106,12 @@ func (a *absence) subscribe(p *proof.Pass) error {
 }
 
 // What is published while the client is away.
-var meanwhile = []string{"meanwhile", long("long meanwhile")}
+func meanwhile(p *proof.Pass) []string { return []string{"meanwhile", p.Long("long meanwhile")} }
 
 // miss publishes to the client while it is away.
 func (a *absence) miss(p *proof.Pass, publisher *proof.Client) error {
 	p.Step("publish to the client that is %s", away(a.name))
-	for _, text := range meanwhile {
+	for _, text := range meanwhile(p) {
 		for i, topic := range a.topics {
 			e, err := p.Publish(publisher, publish(topic, text, a.qos[i], false))
 			if err != nil && a.qos[i] == 2 && publisher.Connected() { // a matter of the checks on QoS
@@ -136,7 +135,7 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 		return err
 	}
 	for i, topic := range a.topics {
-		for _, text := range meanwhile {
+		for _, text := range meanwhile(p) {
 			if p.AwaitMessage(a.peer, a.from, topic, text) == nil {
 				p.Decide(a.sent[i], p.Await(a.peer, a.from, 0, isPacket(trace.Received, packet.CONNACK)))
 				return proof.Break("a QoS %d message that came while the client was %s: %s", a.qos[i], away(a.name), p.Instead(a.peer, a.from, topic, text))
@@ -160,7 +159,7 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 // verify looks at all copies that came.
 func (a *absence) verify(p *proof.Pass) error {
 	for i, topic := range a.topics {
-		for _, text := range append(slices.Clone(meanwhile), "afterwards") {
+		for _, text := range append(meanwhile(p), "afterwards") {
 			copies := p.Arrivals(a.peer, a.from, topic, text)
 			p.Decide(copies...)
 			for _, e := range copies {

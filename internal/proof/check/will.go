@@ -55,7 +55,7 @@ func willComes(p *proof.Pass, what string, end func(*proof.Client) error) error 
 			return err
 		}
 	}
-	texts := [2]string{willText, long(willText)}
+	texts := [2]string{willText, p.Long(willText)}
 	for q := range packet.QoS(2) {
 		p.Step("CONNECT with a will at QoS %d", q)
 		subject := p.Client(fmt.Sprintf("subject-%d", q), proof.WithWill(packet.Will{Topic: topics[q], Payload: []byte(texts[q]), QoS: q}))
