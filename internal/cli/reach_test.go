@@ -72,17 +72,21 @@ func TestReachTriesAWorkspace(t *testing.T) {
 			doors[x.Door] += w.Name + " "
 		}
 	}
-	if doors["plain"] != "quay/tcp quay/ws " || doors["everything"] != "quay/tls " || len(doors) != 2 {
+	if doors["plain"] != "quay/tcp quay/ws " || doors["everything"] != "quay/wss " || len(doors) != 2 {
 		t.Errorf("doors %v", doors)
 	}
 	code, out, _ = run("reach", file, "--broker", "quay/tls")
-	for _, want := range []string{"quay/tls  mqtts://127.0.0.1:", "✓ in   127.0.0.1:", "TLS ", "✓ MQTT 3.1.1", "✓ no login         CONNACK 0x87, not authorized", "✓ wrong password   CONNACK 0x86", "maximum QoS", "! door open: may read and publish everything: barge", "✓ rights of pen-1", "! rights of barge"} {
+	for _, want := range []string{"quay/tls  mqtts://127.0.0.1:", "✓ in   127.0.0.1:", "TLS ", "✓ MQTT 3.1.1", "✓ no login         CONNACK 0x87, not authorized", "✓ wrong password   CONNACK 0x86", "maximum QoS", "✓ rights of pen-1"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("not told: %q in\n%s", want, out)
 		}
 	}
 	if code != 0 || strings.Contains(out, "quay/tcp") {
 		t.Errorf("exit %d:\n%s", code, out)
+	}
+	// The rights of a login are tried where it is used.
+	if _, out, _ := run("reach", file, "--broker", "quay/wss"); !strings.Contains(out, "! door open: may read and publish everything: barge") || !strings.Contains(out, "! rights of barge") || strings.Contains(out, "rights of pen-1") {
+		t.Errorf("rights at the barge's way in:\n%s", out)
 	}
 	// A door that is accepted is listed with its reason; one that stands against what is meant breaks.
 	accepted := demoFolder(t, "    login: bench\n", "    login: bench\n    accepted: {plain: until the barge has TLS}\n")
