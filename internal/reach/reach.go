@@ -125,6 +125,8 @@ type Options struct {
 	Wait time.Duration
 	// Dialled is told the local address of each connection; may be nil.
 	Dialled func(net.Addr)
+	// Log gets the packets of all clients too, under [trace.RoleProbe], beside those of each result; may be nil.
+	Log *trace.Log
 	// Progress is told of each target as it goes on; it must not wait. May be nil.
 	Progress func(Result)
 	// Now is the time; the present where it is nil.

@@ -339,7 +339,11 @@ func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach
 		if a.name == "" {
 			a.name = "another try"
 		}
-		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleProbe, Broker: r.target.Name, Version: a.version}, r.log)
+		logs := []*trace.Log{r.log}
+		if r.o.Log != nil {
+			logs = append(logs, r.o.Log)
+		}
+		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleProbe, Broker: r.target.Name, Version: a.version}, logs...)
 	}
 	expiry, _ := a.asks.Int(packet.SessionExpiry)
 	v.expires = expiry > 0

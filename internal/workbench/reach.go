@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"time"
@@ -250,7 +249,7 @@ func (b *Bench) StartReach(names ...string) error {
 
 // reachOptions are those of all runs.
 func (b *Bench) reachOptions() reach.Options {
-	return reach.Options{Dialled: func(a net.Addr) { b.dialled.Store(a.String(), true) }}
+	return reach.Options{Dialled: b.probed, Log: b.Log}
 }
 
 // combine looks at all results together, those of earlier runs too; b.mu is held.

@@ -133,7 +133,7 @@ func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 	o.Dial = func(ctx context.Context) (net.Conn, error) {
 		c, err := dial(ctx)
 		if err == nil {
-			b.dialled.Store(c.LocalAddr().String(), true)
+			b.probed(c.LocalAddr())
 		}
 		return c, err
 	}

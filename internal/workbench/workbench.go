@@ -85,6 +85,7 @@ type Bench struct {
 	observers []*observer
 	started   time.Time
 	dialled   sync.Map         // the local addresses of our own links to stand-ins
+	probes    probes           // those of them that only look
 	authority *trust.Authority // of the stand-ins' certificates; nil without TLS
 
 	doc    *workspace.Document
@@ -342,6 +343,7 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 		made, err := link.Dial(ctx, u, link.Options{TLS: config})
 		if br := b.Workspace().Broker(broker); err == nil && b.standins[br.Name] != nil {
 			b.dialled.Store(made.LocalAddr().String(), true)
+			b.probes.forget(made.LocalAddr())
 		}
 		return made, err
 	}
@@ -370,7 +372,7 @@ func (b *Bench) Target(where string) (proof.Target, error) {
 	}
 	br := b.Workspace().Broker(broker)
 	login := b.Workspace().Login(br.Login)
-	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, URL: url, StandIn: br.StandIn != nil, Dial: b.dialer(br.Name, l.Name, login),
+	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, URL: url, StandIn: br.StandIn != nil, Dial: b.probing(b.dialer(br.Name, l.Name, login)),
 		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive, ClientID: br.ClientID}, nil
 }
 

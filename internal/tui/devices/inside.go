@@ -2,6 +2,7 @@ package devices
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,6 +20,8 @@ type inside struct {
 	broker   string
 	clients  []standin.ClientInfo
 	refusals []standin.Refusal
+	probes   []standin.Refusal // those of Hodstone's own probes
+	own      bool              // these are shown too
 	at       int
 	first    int
 }
@@ -26,7 +29,8 @@ type inside struct {
 // look takes in how the stand-in stands.
 func (v *inside) look(b *workbench.Bench) {
 	if s := b.StandIn(v.broker); s != nil {
-		v.clients, v.refusals = s.Clients(), s.Refusals()
+		v.clients = s.Clients()
+		v.refusals, v.probes = b.Refusals(v.broker)
 	}
 	v.at = max(0, min(v.at, len(v.clients)-1))
 }
@@ -62,6 +66,8 @@ func (v *inside) key(s *Screen, key string) tea.Cmd {
 		s.inside = nil
 	case "i":
 		return s.openInside()
+	case "c":
+		v.own = !v.own
 	case "o":
 		if v.at >= len(v.clients) {
 			return nil
@@ -78,7 +84,7 @@ func (v *inside) key(s *Screen, key string) tea.Cmd {
 }
 
 func (v *inside) keys() []look.Key {
-	return []look.Key{{Key: "esc", Does: "devices"}, {Key: "↑↓", Does: "choose"}, {Key: "o", Does: "throw out"}}
+	return []look.Key{{Key: "esc", Does: "devices"}, {Key: "↑↓", Does: "choose"}, {Key: "o", Does: "throw out"}, {Key: "c", Does: "Hodstone's own"}}
 }
 
 func (v *inside) draw(c look.Canvas) {
@@ -163,15 +169,24 @@ func (v *inside) draw(c look.Canvas) {
 // drawRefusals lists what was not allowed, the newest first.
 func (v *inside) drawRefusals(c look.Canvas) {
 	t := c.Theme
-	c.Rule(0, fmt.Sprintf("refused: %d", len(v.refusals)), t.Strong)
-	if len(v.refusals) == 0 {
+	told, shown := fmt.Sprintf("refused: %d", len(v.refusals)), v.refusals
+	switch {
+	case v.own:
+		shown = slices.Concat(v.refusals, v.probes)
+		slices.SortStableFunc(shown, func(a, b standin.Refusal) int { return a.At.Compare(b.At) })
+		told += fmt.Sprintf(" of the site, %d of Hodstone's own probes", len(v.probes))
+	case len(v.probes) > 0:
+		told += fmt.Sprintf("; %d of Hodstone's own probes are left out", len(v.probes))
+	}
+	c.Rule(0, told, t.Strong)
+	if len(shown) == 0 {
 		for i, l := range look.Wrap("Nothing so far. A wrong password, a filter beyond the rights or a limit shows here, with the reason that the client does not get to see.", c.W-4) {
 			c.Text(2, 1+i, l, t.Dim)
 		}
 		return
 	}
-	for i := 0; i+1 < c.H && i < len(v.refusals); i++ {
-		r := &v.refusals[len(v.refusals)-1-i]
+	for i := 0; i+1 < c.H && i < len(shown); i++ {
+		r := &shown[len(shown)-1-i]
 		at := c.Text(2, 1+i, r.At.Format("15:04:05 "), t.Dim)
 		at = c.Text(at, 1+i, look.Middle(r.ClientID, 16)+" ", t.Text)
 		at = c.Text(at, 1+i, fmt.Sprintf("✗ %s  0x%02X %s: ", r.What, byte(r.Code), r.Code.In(packet.CONNACK, packet.V5)), t.Broken)
