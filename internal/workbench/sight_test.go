@@ -2,6 +2,8 @@ package workbench_test
 
 import (
 	"context"
+	"encoding/pem"
+	"flag"
 	"fmt"
 	"strings"
 	"testing"
@@ -13,6 +15,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/proof"
 	"hodstone/internal/trace"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
@@ -278,6 +281,70 @@ func TestOwnLookingIsNoTraffic(t *testing.T) {
 	for _, s := range b.Snapshot().Strays {
 		if trace.OwnTopic(s.Topic) {
 			t.Errorf("a stray: %s", s.Topic)
+		}
+	}
+}
+
+var long = flag.Duration("long", 2*time.Second, "how long TestSitesAtARealBroker watches each site; beyond 10s, over each transport in each version")
+
+// TestSitesAtARealBroker: devices at work over each transport, with a proof beside them: no breach, no stray, no
+// blindness, and no verdict but kept.
+func TestSitesAtARealBroker(t *testing.T) {
+	versions := []string{"3.1", "3.1.1", "5"}
+	for i, way := range []string{"tcp", "tls", "ws", "wss"} {
+		for j, v := range versions {
+			if *long < 10*time.Second && j != i%len(versions) {
+				continue
+			}
+			t.Run(way+" in "+v, func(t *testing.T) {
+				t.Parallel()
+				broker := brokertest.Start(t, brokertest.Options{})
+				var ca []byte
+				for _, c := range broker.CAs {
+					ca = append(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})...)
+				}
+				text := fmt.Sprintf(against, broker.URLs[way], v, "login: bench\n    anonymous: false\n    intrusive: allowed", 1, true, 2, 1, true, "login: bench", v, "login: bench", v)
+				if way == "tls" || way == "wss" {
+					text = strings.Replace(text, `"}}`, `", ca: ca.pem}}`, 1)
+				}
+				w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}, "ca.pem": {Data: ca}}, "f", "f")
+				if err != nil || len(w.Problems) > 0 {
+					t.Fatal(err, w.Problems)
+				}
+				b, err := workbench.New(w, workbench.Options{Seed: 3})
+				if err != nil {
+					t.Fatal(err)
+				}
+				b.Start()
+				defer b.Close()
+				busy := func(s workbench.Snapshot) bool {
+					for _, c := range s.Cells {
+						if c.Count < 4 && c.Clause.Name != "status" {
+							return false
+						}
+					}
+					return true
+				}
+				await(t, b, "traffic on all clauses", busy)
+				if err := b.StartProof("", proof.Options{}); err != nil {
+					t.Fatal(err)
+				}
+				for end := time.Now().Add(*long); time.Now().Before(end) || b.Proof().Running; time.Sleep(50 * time.Millisecond) {
+					if s := b.Snapshot(); len(s.Breaches) > 0 || len(s.Strays) > 0 || s.Blind() != "" {
+						t.Fatalf("%v %v %q", s.Breaches, s.Strays, s.Blind())
+					}
+				}
+				for _, r := range b.Proof().Results {
+					if r.Verdict != proof.Kept && r.Check.Section(r.Version) != "" {
+						t.Errorf("%s in %s: %s: %s", r.Check.Name, r.Version, r.Verdict, r.Seen)
+					}
+				}
+				messages := 0
+				for _, c := range b.Snapshot().Cells {
+					messages += c.Count
+				}
+				t.Logf("%d messages in %d cells", messages, len(b.Snapshot().Cells))
+			})
 		}
 	}
 }
