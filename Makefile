@@ -16,7 +16,7 @@ build:
 ## test: install what the tests need and run them all under the race detector
 test:
 	scripts/packages mosquitto tmux
-	$(GO) test -race -timeout 10m ./...
+	$(GO) test -race -parallel 4 -timeout 12m ./...
 
 ## check: formatting, vet, staticcheck and the floors
 check:

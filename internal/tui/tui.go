@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -264,11 +265,8 @@ type action struct {
 func (m *model) actions() (out []action) {
 	s := m.screens[m.at]
 	press := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "space": {Code: tea.KeySpace, Text: " "}}
-	for at, s := range append([]screen{s}, m.others()...) {
-		if s.Typing() {
-			continue
-		}
-		out = append(out, m.actionsOf(s, at == 0, press)...)
+	if !s.Typing() {
+		out = m.actionsOf(s, true, press)
 	}
 	for i, t := range m.screens {
 		out = append(out, action{"go to " + t.Title(), fmt.Sprint(i + 1), func() tea.Cmd { m.at = i; return nil }})
@@ -277,7 +275,13 @@ func (m *model) actions() (out []action) {
 	if found, _ := m.bench.Problems(); len(found) > 0 {
 		out = append(out, action{"problems of the workspace", "!", func() tea.Cmd { m.overlay, m.scroll = problems, 0; return nil }})
 	}
-	return append(out, action{"quit", "q", func() tea.Cmd { return tea.Quit }})
+	out = append(out, action{"quit", "q", func() tea.Cmd { return tea.Quit }})
+	for _, s := range m.others() {
+		if !s.Typing() {
+			out = append(out, m.actionsOf(s, false, press)...)
+		}
+	}
+	return out
 }
 
 // others are the screens that are not shown.
@@ -350,11 +354,11 @@ func (m *model) draw() string {
 	m.drawRail(c.Sub(0, 0, rail, m.h))
 	top := 0
 	if found, old := m.bench.Problems(); len(found) > 0 {
-		what := "what is sound is open"
+		what := "what is sound is open; ! tells more"
 		if old {
-			what = "it was edited, and what was in force before stays so"
+			what = "edited, and not in force; ! tells more"
 		}
-		c.Text(rail+2, 0, look.Clip("! "+look.Plural(len(found), "problem")+" in "+m.bench.Workspace().File+": "+what+"; ! tells more", m.w-rail-3), m.theme.Broken)
+		c.Text(rail+2, 0, look.Clip("! "+look.Plural(len(found), "problem")+" in "+path.Base(m.bench.Workspace().File)+": "+what, m.w-rail-3), m.theme.Broken)
 		top = 1
 	} else if text := m.bench.Revision(); text != "" {
 		c.Text(rail+2, 0, look.Clip("· "+text, m.w-rail-3), m.theme.Dim)

@@ -3,6 +3,7 @@ package workbench
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -38,7 +39,7 @@ func (b *Bench) follow() {
 		if problems, old := b.doc.Problems(); err != nil {
 			b.reach.trouble = err.Error()
 		} else if old {
-			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", before.File, problems[0].Line, problems[0].Message)
+			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", filepath.Base(before.File), problems[0].Line, problems[0].Message)
 		}
 		if changed {
 			b.reach.targets = nil
