@@ -2,6 +2,7 @@ package trace_test
 
 import (
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -207,4 +208,46 @@ func count(log *trace.Log, k trace.Kind) (n int) {
 		}
 	}
 	return n
+}
+
+// TestMemoryIsBoundedByWhatMayStillArrive: clients whose names never come again, with wills, messages and
+// acknowledgements that never come, leave nothing behind.
+func TestMemoryIsBoundedByWhatMayStillArrive(t *testing.T) {
+	js, st := trace.NewJourneys(1000), trace.NewStatistics()
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	seq := uint64(0)
+	add := func(kind trace.Kind, client string, p packet.Packet, link client.LinkEvent) {
+		seq++
+		at = at.Add(2 * time.Millisecond)
+		e := trace.Event{Seq: seq, At: at, Client: client, Role: trace.RolePeer, Version: packet.V5, Conn: 1, Kind: kind, Packet: p, Link: link}
+		if m := e.Publish(); m != nil {
+			e.Meaning.Topic = m.Topic
+		}
+		js.Add(&e)
+		st.Add(&e)
+	}
+	round := func(from, to int) {
+		for i := from; i < to; i++ {
+			name := fmt.Sprintf("a-client-with-a-name-of-some-length-%d", i)
+			add(trace.Sent, name, &packet.Connect{ClientID: name, CleanStart: true, Will: &packet.Will{Topic: "gone/" + name, Payload: []byte(name)}}, "")
+			add(trace.Received, name, &packet.Connack{}, "")
+			add(trace.Sent, name, &packet.Publish{Topic: "t/" + name, QoS: 1, ID: 1, Payload: []byte(name)}, "")
+			add(trace.Link, name, nil, client.LinkEnded)
+		}
+	}
+	used := func() uint64 {
+		var m runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&m)
+		return m.HeapAlloc
+	}
+	round(0, 30_000) // beyond every bound
+	before := used()
+	round(30_000, 150_000)
+	after := used()
+	if after > before+8<<20 {
+		t.Errorf("%d MB after 30,000 clients, %d MB after 150,000", before>>20, after>>20)
+	}
+	runtime.KeepAlive(js)
+	runtime.KeepAlive(st)
 }
