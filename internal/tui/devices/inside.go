@@ -187,9 +187,17 @@ func (v *inside) drawRefusals(c look.Canvas) {
 	}
 	for i := 0; i+1 < c.H && i < len(shown); i++ {
 		r := &shown[len(shown)-1-i]
+		sign, plain, loud := "✗", t.Text, t.Broken
+		if slices.ContainsFunc(v.probes, func(p standin.Refusal) bool { return p.Address == r.Address && p.At.Equal(r.At) }) {
+			sign, plain, loud = "·", t.Dim, t.Dim // meant to be refused
+		}
 		at := c.Text(2, 1+i, r.At.Format("15:04:05 "), t.Dim)
-		at = c.Text(at, 1+i, look.Middle(r.ClientID, 16)+" ", t.Text)
-		at = c.Text(at, 1+i, fmt.Sprintf("✗ %s  0x%02X %s: ", r.What, byte(r.Code), r.Code.In(packet.CONNACK, packet.V5)), t.Broken)
-		c.Text(at, 1+i, look.Clip(r.Why, c.W-at), t.Text)
+		at = c.Text(at, 1+i, look.Middle(r.ClientID, 16)+" ", plain)
+		what := fmt.Sprintf("%s %s  0x%02X %s: ", sign, r.What, byte(r.Code), r.Code.In(packet.CONNACK, packet.V5))
+		if c.W < 100 { // the reason matters more than the code
+			what = sign + " " + look.Clip(r.What, 20) + ": "
+		}
+		at = c.Text(at, 1+i, what, loud)
+		c.Text(at, 1+i, look.Clip(r.Why, c.W-at), plain)
 	}
 }

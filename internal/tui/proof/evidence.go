@@ -20,6 +20,7 @@ type evidence struct {
 	cursor int
 	first  int
 	height int
+	drawn  bool
 }
 
 func newEvidence(r core.Result) *evidence {
@@ -141,6 +142,9 @@ func (e *evidence) draw(c look.Canvas) {
 		return
 	}
 	e.height = body.H - 1
+	if !e.drawn { // what led to it stands above, and what followed below
+		e.first, e.drawn = e.cursor-e.height*2/3, true
+	}
 	e.first = look.Scroll(e.first, e.cursor, e.height, len(r.Evidence))
 	d := sequence.Drawing{Events: r.Evidence, Lanes: e.lanes, Cursor: e.cursor, First: e.first, Since: r.At,
 		Marked: func(x *trace.Event) sequence.Mark {

@@ -208,7 +208,7 @@ func (s *Screen) drawHead(c look.Canvas) {
 	case s.state.Err != nil:
 		c.Text(x, 0, look.Clip("✗ "+s.state.Err.Error(), c.W-x), t.Broken)
 	case s.state.Started.IsZero():
-		c.Text(x, 0, "nothing has been proven yet: r runs all checks", t.Warn)
+		c.Text(x, 0, look.Clip("nothing has been proven yet: r runs all checks", c.W-x), t.Warn)
 	default:
 		if s.state.Stale {
 			x = c.Text(x, 0, "! stale, its settings were edited since: r proves anew  ", t.Warn)

@@ -1,0 +1,139 @@
+package client
+
+import (
+	"fmt"
+	"time"
+
+	"hodstone/internal/mqtt/packet"
+)
+
+// Send writes a packet as it is, whatever the standard says of it.
+func (c *Client) Send(p packet.Packet) error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	return k.send(p)
+}
+
+// SendRaw writes bytes as they are.
+func (c *Client) SendRaw(b []byte) error {
+	k := c.current()
+	if k == nil {
+		return ErrNotConnected
+	}
+	return k.write(nil, b)
+}
+
+func (k *conn) send(p packet.Packet) error {
+	return k.write(p, p.Append(make([]byte, 0, sizeHint(p)), k.c.opt.Version))
+}
+
+// sizeHint saves the encoder from growing its buffer.
+func sizeHint(p packet.Packet) int {
+	if m, ok := p.(*packet.Publish); ok {
+		return len(m.Topic) + len(m.Payload) + 16
+	}
+	return 16
+}
+
+func (k *conn) write(p packet.Packet, raw []byte) error {
+	k.writeMu.Lock()
+	defer k.writeMu.Unlock()
+	k.room()
+	if k.bye {
+		return ErrNotConnected
+	}
+	if m, ok := p.(*packet.Publish); ok && k.c.opt.UseAliases {
+		if short := k.ours.Abbreviate(m, int(k.limit.aliases)); short != m {
+			p, raw = short, short.Append(make([]byte, 0, sizeHint(short)), k.c.opt.Version)
+		}
+	}
+	if k.limit.maxPacket > 0 && len(raw) > int(k.limit.maxPacket) && p != nil {
+		if m, ok := p.(*packet.Publish); ok && m.Topic != "" {
+			k.ours.Forget(m.Topic) // the alias is not set after all
+		}
+		return &LimitError{fmt.Sprintf("%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", p.Type(), len(raw), k.limit.maxPacket)}
+	}
+	k.owed(p)
+	if p != nil && p.Type() == packet.DISCONNECT {
+		k.bye = true
+	}
+	held, err := k.hold(p, raw)
+	if held || err != nil {
+		return err
+	}
+	if h := k.c.opt.Hooks.Sent; h != nil {
+		h(p, raw)
+	}
+	now := time.Now()
+	since := now.Sub(k.lastWrite)
+	k.lastWrite = now
+	m, ok := p.(*packet.Publish)
+	return k.put(raw, ok && m.QoS == 0, since)
+}
+
+// hold gives a packet to a link that is frozen or slowed, and tells whether it took it; k.writeMu is held.
+func (k *conn) hold(p packet.Packet, raw []byte) (held bool, err error) {
+	if !k.holding.Load() {
+		return false, nil
+	}
+	h := &k.c.opt.Hooks
+	fate := func(left bool) {
+		if left && h.Sent != nil {
+			h.Sent(p, raw)
+		} else if !left && h.Lost != nil {
+			h.Lost(p, raw)
+		}
+	}
+	if h.Held != nil {
+		h.Held(p, raw)
+	}
+	if held, err = k.link.Hold(raw, fate); held {
+		k.lastWrite = time.Now()
+		return true, err
+	}
+	k.holding.Store(false) // it thawed meanwhile
+	return false, err
+}
+
+// held lets what is written from now on be held by the link: whatever was written before has been given
+// to it. A writer that the other side holds up does not hold up this.
+func (k *conn) held(stop func()) {
+	unlock, locked := k.lock()
+	if locked {
+		k.flushed(k.burst)
+	}
+	k.holding.Store(true)
+	stop()
+	unlock()
+}
+
+// lock takes k.writeMu, but does not wait for a writer that is held up by the other side; then locked
+// is false. unlock must be called either way.
+func (k *conn) lock() (unlock func(), locked bool) {
+	if k.writeMu.TryLock() {
+		return k.writeMu.Unlock, true
+	}
+	mine := make(chan struct{})
+	go func() {
+		k.writeMu.Lock()
+		close(mine)
+	}()
+	timer := time.NewTimer(holdGrace)
+	defer timer.Stop()
+	select {
+	case <-mine:
+		return k.writeMu.Unlock, true
+	case <-timer.C:
+		return func() {
+			go func() {
+				<-mine
+				k.writeMu.Unlock()
+			}()
+		}, false
+	}
+}
+
+// holdGrace is how long a writer may take to finish before a link is frozen or closed under it.
+const holdGrace = 100 * time.Millisecond
