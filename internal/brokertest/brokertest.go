@@ -57,6 +57,7 @@ type Broker struct {
 	t    testing.TB
 	file string
 	cmd  *exec.Cmd
+	gone chan struct{} // closed when it has ended
 
 	mu  sync.Mutex
 	log bytes.Buffer
@@ -106,28 +107,36 @@ func Start(t testing.TB, o Options) *Broker {
 			listener{"tls with client certificate", "mqtts", "", secure + "require_certificate true\ncrlfile " + filepath.Join(dir, "crl.pem") + "\n"})
 	}
 	config += o.Lines
-	for _, l := range listeners {
-		ln, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer ln.Close() // kept until all ports are chosen, so that they differ
-		port := ln.Addr().(*net.TCPAddr).Port
-		config += fmt.Sprintf("listener %d 127.0.0.1\n%s", port, l.lines)
-		b.URLs[l.name] = fmt.Sprintf("%s://127.0.0.1:%d%s", l.scheme, port, l.path)
-		ln.Close()
-	}
-	if err := os.WriteFile(b.file, []byte(config), 0o600); err != nil {
-		t.Fatal(err)
-	}
 	t.Cleanup(func() {
 		b.end(os.Interrupt)
 		if t.Failed() {
 			t.Logf("the broker's log:\n%s", b.Log())
 		}
 	})
-	b.Run()
-	return b
+	// A port that was free may be taken again before the broker gets it.
+	for try := 1; ; try++ {
+		text, taken := config, make([]net.Listener, len(listeners))
+		for i, l := range listeners {
+			if taken[i], err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+				t.Fatal(err)
+			}
+			port := taken[i].Addr().(*net.TCPAddr).Port
+			text += fmt.Sprintf("listener %d 127.0.0.1\n%s", port, l.lines)
+			b.URLs[l.name] = fmt.Sprintf("%s://127.0.0.1:%d%s", l.scheme, port, l.path)
+		}
+		for _, l := range taken {
+			l.Close()
+		}
+		if err := os.WriteFile(b.file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err = b.run(); err == nil {
+			return b
+		}
+		if try == 5 || !strings.Contains(b.Log(), "Address already in use") {
+			t.Fatal(err)
+		}
+	}
 }
 
 // certificates writes what the broker needs for TLS and returns its lines.
@@ -161,11 +170,24 @@ func (b *Broker) certificates(dir string) string {
 // listeners take connections.
 func (b *Broker) Run() {
 	b.t.Helper()
-	b.cmd = exec.Command("mosquitto", "-c", b.file)
-	b.cmd.Stdout, b.cmd.Stderr = b, b
-	if err := b.cmd.Start(); err != nil {
+	if err := b.run(); err != nil {
 		b.t.Fatal(err)
 	}
+}
+
+func (b *Broker) run() error {
+	cmd := exec.Command("mosquitto", "-c", b.file)
+	cmd.Stdout, cmd.Stderr = b, b
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	b.cmd = cmd
+	gone := make(chan struct{})
+	go func() {
+		cmd.Wait()
+		close(gone)
+	}()
+	b.gone = gone
 	for name, u := range b.URLs {
 		_, address, _ := strings.Cut(u, "://")
 		address, _, _ = strings.Cut(address, "/")
@@ -174,12 +196,19 @@ func (b *Broker) Run() {
 				c.Close()
 				break
 			}
+			select {
+			case <-gone:
+				b.cmd = nil
+				return fmt.Errorf("the broker ended by itself:\n%s", b.Log())
+			default:
+			}
 			if time.Now().After(end) {
 				b.Kill()
-				b.t.Fatalf("the broker does not listen for %s:\n%s", name, b.Log())
+				return fmt.Errorf("the broker does not listen for %s:\n%s", name, b.Log())
 			}
 		}
 	}
+	return nil
 }
 
 // Write takes the broker's output.
@@ -205,7 +234,7 @@ func (b *Broker) Kill() { b.end(syscall.SIGKILL) }
 func (b *Broker) end(s os.Signal) {
 	if b.cmd != nil {
 		b.cmd.Process.Signal(s)
-		b.cmd.Wait()
+		<-b.gone
 		b.cmd = nil
 	}
 }
