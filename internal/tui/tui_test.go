@@ -259,6 +259,15 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.await("pen.oxygen       → barge, shore")
 	x.m.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	x.await("▸ pen.status", "marrowvoe/pen/{pen}/status")
+
+	// An action of another screen goes there, and does it.
+	x.key(":")
+	for _, k := range "reachtry" {
+		x.key(string(k))
+	}
+	x.await("▸ reach: try all")
+	x.key("enter")
+	x.await("ways in", "quay/tcp", "● in")
 }
 
 func TestDevicesAreSwitchedByHand(t *testing.T) {
