@@ -244,6 +244,9 @@ func (p *place) why(ctx context.Context, err error) error {
 	if !errors.As(err, &x) || x.code != exitNotReached || ctx.Err() != nil || p.target.URL == "" {
 		return err
 	}
+	if ended := (*client.EndedError)(nil); errors.As(err, &ended) && client.BlameOf(ended) == client.ByUs {
+		return err // a limit of ours: the way in is not to blame
+	}
 	d := reach.Explain(ctx, p.target, p.options.Version, reach.Options{})
 	if d == nil {
 		return err

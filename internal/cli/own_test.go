@@ -3,6 +3,8 @@ package cli_test
 import (
 	"context"
 	"crypto/tls"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -177,5 +179,46 @@ contract:
 	}
 	if _, has := stored["dairy/2/stir"]; !has {
 		t.Error("--retain is not heeded")
+	}
+}
+
+// TestASilentBrokerIsNoQuietOne: who watches a server that never answers, or one that sends more than we take, is told
+// so, and gets no exit code of success.
+func TestASilentBrokerIsNoQuietOne(t *testing.T) {
+	accepted := []byte{0x20, 3, 0, 0, 0}
+	for name, tt := range map[string]struct {
+		says []byte
+		want string
+	}{
+		"nothing":            {nil, "no CONNACK: the time is over"},
+		"CONNACK alone":      {accepted, "SUBSCRIBE not answered: the time is over"},
+		"a packet too large": {append(accepted, 0x30, 0xff, 0xff, 0xff, 0x7f), "larger than the 32 MiB that Hodstone takes"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			ln, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer ln.Close()
+			go func() {
+				for {
+					c, err := ln.Accept()
+					if err != nil {
+						return
+					}
+					go func() {
+						defer c.Close()
+						if _, err := c.Read(make([]byte, 1024)); err == nil {
+							c.Write(tt.says)
+							io.Copy(io.Discard, c)
+						}
+					}()
+				}
+			}()
+			code, out, errOut := run("watch", "mqtt://"+ln.Addr().String(), "--protocol-version", "5", "--for", "1s")
+			if code != 3 || !strings.Contains(errOut, tt.want) {
+				t.Errorf("exit %d %s%s", code, out, errOut)
+			}
+		})
 	}
 }

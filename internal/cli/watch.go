@@ -238,7 +238,7 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 	p.options.Hooks = rec.Hooks()
 	if f.duration > 0 {
 		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, f.duration)
+		ctx, cancel = context.WithTimeoutCause(ctx, f.duration, errors.New("the time is over"))
 		defer cancel()
 	}
 	var subs []packet.Subscription
@@ -412,6 +412,9 @@ func (w *watching) run(ctx context.Context, c *client.Client, rec *trace.Recorde
 		start := time.Now()
 		err := enter(ctx, c, subs, ps)
 		if ctx.Err() != nil {
+			if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return w.out(first, err)
+			}
 			return nil
 		}
 		if err != nil && first {
@@ -449,10 +452,22 @@ func (w *watching) run(ctx context.Context, c *client.Client, rec *trace.Recorde
 		fmt.Fprintf(w.e.ErrOut, "hodstone: %s: %v; trying again in %s\n", w.p.name, err, wait.Round(time.Millisecond))
 		select {
 		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return w.out(false, err)
+			}
 			return nil
 		case <-time.After(wait):
 		}
 	}
+}
+
+// out is how a watch ends whose time is over while it is not in: nobody must take that for a quiet broker.
+func (w *watching) out(never bool, err error) error {
+	what := "the time was over while the link was down"
+	if never {
+		what = "nothing was watched: the time was over before the broker had answered"
+	}
+	return &exit{exitNotReached, fmt.Errorf("%s: %s: %w", w.p.name, what, err)}
 }
 
 // enter connects and subscribes.
@@ -466,6 +481,9 @@ func enter(ctx context.Context, c *client.Client, subs []packet.Subscription, ps
 		return nil
 	}
 	ack, err := c.Subscribe(ctx, subs, ps...)
+	if errors.Is(err, client.ErrNotConnected) && c.Ended() != nil {
+		err = c.Ended() // right after CONNACK
+	}
 	if err != nil {
 		return notReached("not subscribed", err)
 	}

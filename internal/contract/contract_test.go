@@ -342,6 +342,19 @@ func BenchmarkSheet(b *testing.B) {
 			b.Fatal("cells are missing")
 		}
 	}
+	// The baseline: a copy of all cells.
+	cells := j.Cells()
+	start, times := time.Now(), 0
+	for ; times < 3 || time.Since(start) < 200*time.Millisecond; times++ {
+		out := make([]contract.Cell, 0, len(cells))
+		for _, c := range cells {
+			out = append(out, *c)
+		}
+		if len(out) != len(cells) {
+			b.Fatal("a copy is short")
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed())/float64(b.N)/(float64(time.Since(start))/float64(times)), "×copy")
 }
 
 func TestFieldsAndPlacesInThePayload(t *testing.T) {

@@ -101,9 +101,7 @@ func (p *Pass) Try(peer *Client) (*packet.Connack, error) {
 	ack, err := peer.Connect(ctx)
 	for try := 1; p.busy(err); try++ {
 		if try > busyTries {
-			if !p.r.another(ctx, p.Version) { // else it is about this client, whatever the code says
-				p.crowded(there)
-			}
+			p.crowded(there, false)
 			break
 		}
 		// It may still count those that have gone a moment ago.
@@ -149,10 +147,7 @@ func (p *Pass) Enter(peer *Client) (*packet.Connack, error) {
 		return ack, nil
 	}
 	var ended *client.EndedError
-	told := p.busy(err) // Try has looked whether others get in
-	if told && !p.isFull() {
-		return ack, Undecide("the %s could not connect, though others could: %v", peer.Name, err)
-	}
+	told := p.busy(err) // and nothing is special about this one
 	if !told && !(errors.As(err, &ended) && !ended.Rule && ended.Broken == nil && there > 0) {
 		return ack, Undecide("the %s could not connect: %v", peer.Name, err)
 	}
@@ -164,23 +159,19 @@ func (p *Pass) Enter(peer *Client) (*packet.Connack, error) {
 		}
 		return ack, Undecide("the %s could not connect, though others could: %v", peer.Name, err)
 	}
-	p.crowded(there)
+	p.crowded(there, true)
 	return ack, Undecide("the %s did not get in while %d clients of ours were there: %v", peer.Name, there, err)
 }
 
-// crowded notes that the broker did not take one client more while so many of ours were there.
-func (p *Pass) crowded(there int) {
+// crowded notes that the broker did not take one client more while so many of ours were there; plain tells that
+// nothing was special about that one, so that it was not about what it is.
+func (p *Pass) crowded(there int, plain bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.plain = p.plain || plain
 	if !p.full {
 		p.full, p.there = true, there
 	}
-}
-
-func (p *Pass) isFull() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.full
 }
 
 // ConnectAll connects several peers side by side.

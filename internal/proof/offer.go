@@ -80,9 +80,13 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 	in := false
 	var failed *NotLetInError
 	var closed []packet.Version
+	within := connectWithin
 	for _, v := range asked {
 		wanted := slices.Contains(versions, v)
-		ack, err := r.lookIn(ctx, v, &o, wanted)
+		ack, err := r.lookIn(ctx, v, &o, wanted, within)
+		if errors.Is(err, errNoAnswer) {
+			within = arrival // it has had its time: the others need not wait as long
+		}
 		var refused *client.RefusedError
 		var ended *client.EndedError
 		switch {
@@ -136,8 +140,8 @@ func (o *Offer) told(ack *packet.Connack) {
 }
 
 // lookIn enters in a version, and looks which QoS is granted and taken, where that is not told.
-func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted bool) (*packet.Connack, error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, connectWithin, errNoAnswer)
+func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted bool, within time.Duration) (*packet.Connack, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, within, errNoAnswer)
 	defer cancel()
 	opt := client.Options{Dial: r.target.Dial, Version: v, Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60}}
 	if v == packet.V5 {
@@ -274,9 +278,9 @@ func newGovernor() *governor {
 	return g
 }
 
-// take waits for room for at least so many clients, and returns how many there may be, at most most. ok is
-// false where the broker does not take so many.
-func (g *governor) take(ctx context.Context, least, most int) (n int, ok bool) {
+// take waits for room for at least so many clients, and returns how many there may be, at most most, and the cap
+// under which they are. ok is false where the broker does not take so many.
+func (g *governor) take(ctx context.Context, least, most int) (n, under int, ok bool) {
 	stop := context.AfterFunc(ctx, func() {
 		g.mu.Lock()
 		defer g.mu.Unlock()
@@ -287,7 +291,7 @@ func (g *governor) take(ctx context.Context, least, most int) (n int, ok bool) {
 	defer g.mu.Unlock()
 	for ctx.Err() == nil {
 		if g.cap > 0 && least > g.cap {
-			return 0, false
+			return 0, g.cap, false
 		}
 		if g.used == 0 && g.cap == 0 {
 			g.room = max(g.room, least) // nothing else is there: more has to be tried some time
@@ -295,11 +299,11 @@ func (g *governor) take(ctx context.Context, least, most int) (n int, ok bool) {
 		if free := g.room - g.used; free >= least {
 			n = min(free, most)
 			g.used += n
-			return n, true
+			return n, g.cap, true
 		}
 		g.changed.Wait()
 	}
-	return 0, true
+	return 0, 0, true
 }
 
 // give gives clients back; well tells that none of them was refused.
@@ -314,12 +318,16 @@ func (g *governor) give(n int, well bool) {
 }
 
 // refused takes in that one client more than there were was not let in. proven is how many were in at a time
-// before: so many it does take, unless others have come meanwhile; then each refusal takes one away.
-func (g *governor) refused(there, proven int) {
+// before: so many it does take, unless others have come meanwhile. So a cap is lowered only when a plain client was
+// refused that came under it, not by those that were there before it was known.
+func (g *governor) refused(there, proven, under int, plain bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	next := max(1, there, proven)
 	if g.cap > 0 {
+		if !plain || under != g.cap {
+			return
+		}
 		next = max(1, there, min(g.cap-1, next))
 	}
 	if g.cap == 0 || next < g.cap {

@@ -36,6 +36,7 @@ type Pass struct {
 	watched  []watch
 	full     bool // the broker did not take one client more
 	there    int  // how many of ours it had then
+	plain    bool // and nothing was special about the client
 
 	mu       sync.Mutex
 	clients  []*Client

@@ -210,7 +210,7 @@ func (r *runner) one(ctx context.Context, c *Check, v packet.Version, at int) {
 	}
 	least := max(1, c.Needs.Least)
 	for try := 1; ; try++ {
-		n, ok := r.gov.take(ctx, least, max(least, c.Needs.Most))
+		n, under, ok := r.gov.take(ctx, least, max(least, c.Needs.Most))
 		p := r.pass(ctx, c, v)
 		p.room = n
 		if !ok {
@@ -224,7 +224,7 @@ func (r *runner) one(ctx context.Context, c *Check, v packet.Version, at int) {
 			err = c.Run(p)
 		}
 		if p.full && ctx.Err() == nil && try < tries {
-			r.gov.refused(p.there, int(r.most.Load()))
+			r.gov.refused(p.there, int(r.most.Load()), under, p.plain)
 			r.endLate(ctx) // their watchers take places
 			p.cleanUp()
 			r.gov.give(n, false)
@@ -240,6 +240,9 @@ func (r *runner) one(ctx context.Context, c *Check, v packet.Version, at int) {
 			r.verdict[key(c.Name, v)] = Kept
 			close(r.done[key(c.Name, v)])
 			r.mu.Unlock()
+			if r.gov.capped() > 0 { // met meanwhile
+				r.endLate(ctx)
+			}
 			return
 		}
 		p.cleanUp()

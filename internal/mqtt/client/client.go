@@ -129,8 +129,9 @@ type conn struct {
 	row      int // reads in a row that came quickly
 	said     *packet.Disconnect
 
-	exchange auth.Exchange // of enhanced authentication, while one is under way
-	renewed  *waiter       // waits for a re-authentication
+	exchange  auth.Exchange // of enhanced authentication, while one is under way
+	renewed   *waiter       // waits for a re-authentication
+	announced bool          // a maximum packet size of ours: what is larger breaks a rule
 }
 
 type waiter struct {
@@ -209,8 +210,9 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	c.mu.Unlock()
 	c.linkEvent(LinkOpened, l.RemoteAddr().String())
 	reader := packet.NewReader(l, c.opt.Version)
+	reader.MaxSize = LargestPacket
 	if n, ok := connect.Properties.Int(packet.MaximumPacketSize); ok {
-		reader.MaxSize = int(n)
+		reader.MaxSize, k.announced = int(n), true
 	}
 	k.reader = reader
 	go k.wait()
@@ -404,6 +406,10 @@ func (k *conn) finish(err error) {
 			k.send(&packet.Disconnect{Code: rule.code})
 		}
 	}
+	own := k.tooLarge(broken)
+	if own {
+		broken = nil
+	}
 	end := k.link.End()
 	if end == link.EndNone { // it broke a rule: we close
 		end = link.EndClosed
@@ -415,6 +421,8 @@ func (k *conn) finish(err error) {
 		why.Coded, why.Code = true, said.Code
 		why.Reason, _ = said.Properties.Str(packet.ReasonString)
 		why.Server, _ = said.Properties.Str(packet.ServerReference)
+	case own:
+		why.Reason = fmt.Sprintf("a packet came that is larger than the %d MiB that Hodstone takes", LargestPacket>>20)
 	case broken != nil:
 		why.Reason = "it sent what it must not: " + broken.Error()
 	case rule != nil:

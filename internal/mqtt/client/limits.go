@@ -10,6 +10,16 @@ import (
 	"hodstone/internal/mqtt/topic"
 )
 
+// LargestPacket is how large a packet a client takes, in bytes, where it announces nothing else: the standard allows
+// 256 MiB, and a peer that sends these without end would eat the memory. It is a limit of ours: who goes beyond it
+// breaks no rule.
+const LargestPacket = 32 << 20
+
+// tooLarge tells whether what broke off the reading is that limit.
+func (k *conn) tooLarge(e *packet.Error) bool {
+	return e != nil && e.Code == packet.PacketTooLarge && !k.announced
+}
+
 // limits are what the broker's CONNACK allows (5.0 §3.2.2.3).
 type limits struct {
 	keepAlive  time.Duration

@@ -68,7 +68,7 @@ func (k *conn) step() error {
 	c := k.c
 	p, raw, err := k.reader.Next()
 	var broken *packet.Error
-	if raw != nil && c.opt.Hooks.Received != nil && (err == nil || errors.As(err, &broken)) {
+	if raw != nil && c.opt.Hooks.Received != nil && (err == nil || errors.As(err, &broken) && !k.tooLarge(broken)) {
 		c.opt.Hooks.Received(p, raw, err)
 	}
 	if d, ok := p.(*packet.Disconnect); ok {
