@@ -190,6 +190,10 @@ func (s *Screen) drawing(events []trace.Event, t *look.Theme) sequence.Drawing {
 		absent := func(name string) bool { return !s.present[name] }
 		shown, folded = slices.DeleteFunc(shown, absent), slices.DeleteFunc(folded, absent)
 	}
+	if !s.own && !s.record() {
+		probe := func(name string) bool { return s.probes[name] }
+		shown, folded = slices.DeleteFunc(shown, probe), slices.DeleteFunc(folded, probe)
+	}
 	return sequence.Drawing{Events: events, Lanes: shown, Folded: folded, Cursor: -1, Since: s.since,
 		Find: s.find, Marked: func(e *trace.Event) sequence.Mark { return s.mark(e, t) }}
 }

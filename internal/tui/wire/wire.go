@@ -55,6 +55,7 @@ type Screen struct {
 	height  int
 	lanes   lanes
 	present map[string]bool // clients of the events that fit
+	probes  map[string]bool // clients of our own that only look
 	own     bool            // show Hodstone's own looking: checks, reach, the observer's pings
 	find    string
 	seeking context.CancelFunc // of a search under way
@@ -66,7 +67,7 @@ type Screen struct {
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), height: 20, seen: map[uint64]trace.Event{}, present: map[string]bool{}}
+	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), height: 20, seen: map[uint64]trace.Event{}, present: map[string]bool{}, probes: map[string]bool{}}
 	s.lanes.states = map[string]laneState{}
 	if s.record() {
 		s.own, s.follow = true, false
@@ -136,7 +137,13 @@ func (s *Screen) Refresh() {
 	arrived := false
 	for i := range events {
 		e := &events[i]
-		arrived = s.lanes.add(e.Client) || arrived
+		probe := e.Role == trace.RoleProbe || e.Role == trace.RoleCheck
+		if probe {
+			s.probes[e.Client] = true
+		}
+		if s.own || !probe {
+			arrived = s.lanes.add(e.Client) || arrived
+		}
 		if s.fits(e) {
 			s.index.ids = append(s.index.ids, e.Seq)
 			s.present[e.Client] = true
@@ -231,6 +238,9 @@ func (s *Screen) refill() {
 				break
 			}
 			for i := range events {
+				if s.own { // those of our own probes have no lane until they are asked for
+					s.lanes.add(events[i].Client)
+				}
 				if s.fits(&events[i]) {
 					s.index.ids = append(s.index.ids, events[i].Seq)
 					s.present[events[i].Client] = true
