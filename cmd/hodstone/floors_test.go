@@ -36,9 +36,26 @@ var inside = map[string][]string{
 
 // forbidden lists what a package must not know, wherever it stands.
 var forbidden = map[string][]string{
-	"charm.land/":   {"hodstone/internal/cli", "hodstone/internal/workbench", "hodstone/internal/report", "hodstone/internal/proof", "hodstone/internal/device"},
-	"net":           {"hodstone/internal/tui", "hodstone/internal/contract", "hodstone/internal/mqtt/packet", "hodstone/internal/mqtt/topic"},
-	"os":            {"hodstone/internal/tui", "hodstone/internal/contract", "hodstone/internal/proof", "hodstone/internal/trace", "hodstone/internal/device"},
+	"charm.land/": {
+		"hodstone/internal/cli",
+		"hodstone/internal/workbench",
+		"hodstone/internal/report",
+		"hodstone/internal/proof",
+		"hodstone/internal/device",
+	},
+	"net": {
+		"hodstone/internal/tui",
+		"hodstone/internal/contract",
+		"hodstone/internal/mqtt/packet",
+		"hodstone/internal/mqtt/topic",
+	},
+	"os": {
+		"hodstone/internal/tui",
+		"hodstone/internal/contract",
+		"hodstone/internal/proof",
+		"hodstone/internal/trace",
+		"hodstone/internal/device",
+	},
 	"testing":       {"hodstone/"},
 	"hodstone/demo": {"hodstone/internal/workbench", "hodstone/internal/tui"},
 }

@@ -159,14 +159,26 @@ func TestTheDemoShowsItsBreachAndItsStray(t *testing.T) {
 	x.await(`13 clauses`, `✗ \d+ breach`, `\? 1 stray`, `7 on`, `● quay in`)
 	x.await(`marrowvoe/barge/silos/a .* meant for barge\.silo`)
 	x.keys("b", "Enter")
-	text := x.await(`✗ breach at [\d:.]+, from pen-3`, `rule +schema: minimum`, `field +/mgl`, `expected +minimum 0`, `seen +-0\.4`)
+	text := x.await(
+		`✗ breach at [\d:.]+, from pen-3`,
+		`rule +schema: minimum`,
+		`field +/mgl`,
+		`expected +minimum 0`,
+		`seen +-0\.4`,
+	)
 	if !strings.Contains(text, "pen.oxygen pen 3") || !strings.Contains(text, `"mgl":-0.4`) {
 		t.Errorf("the clause or the payload is missing:\n%s", text)
 	}
 	x.keys("w") // the same message on the wire, opened from there
 	x.await(`▸ .*✗ minimum /mgl -0\.4`)
 	x.keys("Enter")
-	x.await(`received by observer from quay`, `sender +pen-3`, `from pen-3 +QoS 0`, `to observer +QoS 0, retain flag 0, after`, `topic name +"marrowvoe/pen/3/oxygen"`)
+	x.await(
+		`received by observer from quay`,
+		`sender +pen-3`,
+		`from pen-3 +QoS 0`,
+		`to observer +QoS 0, retain flag 0, after`,
+		`topic name +"marrowvoe/pen/3/oxygen"`,
+	)
 	x.keys("Escape")
 	x.await(`▸ .*✗ minimum /mgl`)
 	x.keys("3")
@@ -234,13 +246,27 @@ func TestTheProofRunsAndOpensItsEvidence(t *testing.T) {
 	x.keys("6")
 	x.await(`nothing has been proven yet: r runs all checks`, `· not run`)
 	x.keys("r")
-	x.await(`47 kept, 3 broken, 1 skipped`, `doors left open at quay`, `! may read and publish everything:`, `✗ 3 broken`, `will\.on-close .*✗ broken +✗ broken +✗ broken`, `QoS 2 +✓ 0 +✓ 1 +✓ 2`)
+	x.await(
+		`47 kept, 3 broken, 1 skipped`,
+		`doors left open at quay`,
+		`! may read and publish everything:`,
+		`✗ 3 broken`,
+		`will\.on-close .*✗ broken +✗ broken +✗ broken`,
+		`QoS 2 +✓ 0 +✓ 1 +✓ 2`,
+	)
 	for range 11 {
 		x.keys("Down")
 	}
 	x.await(`▸ +will\.on-close`, `seen +✗ broken: a will at QoS 0: nothing came within 10s`)
 	x.keys("Enter")
-	x.await(`✗ broken +will\.on-close in MQTT 5`, `standard +MQTT 5\.0 §3\.1\.2\.5`, `2 +close the link without DISCONNECT`, `time +watcher +around +broker +subject-0 +packet`, `▸ .*◆ link ended: the connection was closed by us`, `◆ 2 of them decided`)
+	x.await(
+		`✗ broken +will\.on-close in MQTT 5`,
+		`standard +MQTT 5\.0 §3\.1\.2\.5`,
+		`2 +close the link without DISCONNECT`,
+		`time +watcher +around +broker +subject-0 +packet`,
+		`▸ .*◆ link ended: the connection was closed by us`,
+		`◆ 2 of them decided`,
+	)
 	x.keys("Escape")
 	x.await(`47 kept, 3 broken`)
 	x.quit()
@@ -305,12 +331,17 @@ func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := strings.NewReplacer("  store: {}\n", "  store: {pasword: x}\n", "minimum: -2", "minimum: low", "topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",
-		"  bench: {} ", "  bench: {password: {env: HODSTONE_TEST_UNSET}} ").Replace(string(b))
+		"  bench: {} ", "  bench: {password: {env: HODSTONE_TEST_UNSET}} ").
+		Replace(string(b))
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	x := open(t, 160, 47, file)
-	x.await(`4 problems in the workspace; what is sound is open`, `login store has no key "pasword"`, `did you mean "password"\?`)
+	x.await(
+		`4 problems in the workspace; what is sound is open`,
+		`login store has no key "pasword"`,
+		`did you mean "password"\?`,
+	)
 	seen := ""
 	for range 40 {
 		seen += x.text()
@@ -335,7 +366,15 @@ func TestReachAndTrustOfTheDemo(t *testing.T) {
 	x := open(t, 160, 47, "demo")
 	x.await(`4/5 in`, `13 files`, `7 on`)
 	x.keys("1")
-	text := x.await(`● in .*address`, `╳ out`, `✗ nothing listens on port 1884`, `→ localhost and 127\.0\.0\.1 are this very machine`, `! quay: plain listeners stand beside a TLS one: quay/tcp, quay/ws`, `maximum QoS +2 +2 \(not said\)`, `ping \d`)
+	text := x.await(
+		`● in .*address`,
+		`╳ out`,
+		`✗ nothing listens on port 1884`,
+		`→ localhost and 127\.0\.0\.1 are this very machine`,
+		`! quay: plain listeners stand beside a TLS one: quay/tcp, quay/ws`,
+		`maximum QoS +2 +2 \(not said\)`,
+		`ping \d`,
+	)
 	if n := strings.Count(text, "● in"); n < 4 {
 		t.Errorf("%d ways are in:\n%s", n, text)
 	}
@@ -349,9 +388,16 @@ func TestReachAndTrustOfTheDemo(t *testing.T) {
 	x.await(`doors left open`)
 	x.keys("p")
 	x.await(`paste or type connection details`)
-	x.tmux("set-buffer", "broker.marrowvoe.invalid\nport: 8883\nhost: broker.marrowvoe.invalid\npassword: s3cret-dulse\n")
+	x.tmux(
+		"set-buffer",
+		"broker.marrowvoe.invalid\nport: 8883\nhost: broker.marrowvoe.invalid\npassword: s3cret-dulse\n",
+	)
 	x.tmux("paste-buffer", "-p", "-t", "w")
-	text = x.await(`understood, as it goes into a workspace`, `mqtts://broker\.marrowvoe\.invalid:8883`, `PASTED_PASSWORD`)
+	text = x.await(
+		`understood, as it goes into a workspace`,
+		`mqtts://broker\.marrowvoe\.invalid:8883`,
+		`PASTED_PASSWORD`,
+	)
 	if strings.Contains(text, "s3cret") {
 		t.Errorf("the password shows:\n%s", text)
 	}
@@ -367,7 +413,13 @@ func TestReachAndTrustOfTheDemo(t *testing.T) {
 	x.keys("Enter")
 	x.await(`opened: 2 items`, `⚷ shore\.key`)
 	x.keys("v")
-	x.await(`handshake at quay/tls`, `✓ kept +an expired certificate`, `certificate_expired`, `TLS 1\.3 +✓ taken`, `trusted, and the name is covered`)
+	x.await(
+		`handshake at quay/tls`,
+		`✓ kept +an expired certificate`,
+		`certificate_expired`,
+		`TLS 1\.3 +✓ taken`,
+		`trusted, and the name is covered`,
+	)
 	x.tmux("resize-window", "-t", "w", "-x", "80", "-y", "24")
 	x.await(`tried`, `✓ kept +ALPN mqtt`)
 	x.quit()
@@ -401,7 +453,12 @@ func TestAWayIsEditedInPlace(t *testing.T) {
 	x.keys("r", "Down")
 	x.await(`✗ nothing listens on port 1 `, `✗ nothing listens on port 2 `, `▸ harbour/outside`)
 	x.keys("e")
-	x.await(`edited: ways whose settings changed`, `◷ stale`, `before the edit: nothing listens on port 2`, `✗ nothing listens on port 1 `)
+	x.await(
+		`edited: ways whose settings changed`,
+		`◷ stale`,
+		`before the edit: nothing listens on port 2`,
+		`✗ nothing listens on port 1 `,
+	)
 	x.keys("o")
 	x.await(`● in`, `1/2 in`, `clients without credentials get in`)
 	if b, _ := os.ReadFile(file); !strings.Contains(string(b), addr.String()+"\"} # by radio") {

@@ -78,7 +78,12 @@ func Start(t testing.TB, o Options) *Broker {
 	}
 	b := &Broker{t: t, URLs: map[string]string{}, file: filepath.Join(dir, "broker.conf")}
 	// Without a user of its own it would drop its rights and not read root's files.
-	config := fmt.Sprintf("user %s\npersistence %v\npersistence_location %s/\nautosave_interval 0\n", me.Username, o.Persistence, dir)
+	config := fmt.Sprintf(
+		"user %s\npersistence %v\npersistence_location %s/\nautosave_interval 0\n",
+		me.Username,
+		o.Persistence,
+		dir,
+	)
 	type listener struct{ name, scheme, path, lines string }
 	listeners := []listener{{"tcp", "mqtt", "", o.Listener}}
 	if o.Anonymous {

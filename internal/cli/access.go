@@ -36,15 +36,45 @@ func (a *access) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&a.username, "username", "", "with a URL: the user name")
 	fl.StringVar(&a.passwordFile, "password-file", "", "with a URL: the file that holds the password")
 	fl.StringVar(&a.passwordEnv, "password-env", "", "with a URL: the environment variable that holds the password")
-	fl.StringVar(&a.tokenFile, "token-file", "", "with a URL: the file that holds a token, which is sent as the password")
+	fl.StringVar(
+		&a.tokenFile,
+		"token-file",
+		"",
+		"with a URL: the file that holds a token, which is sent as the password",
+	)
 	fl.StringVar(&a.tokenEnv, "token-env", "", "with a URL: the environment variable that holds a token")
-	fl.StringVar(&a.method, "authentication-method", "", "with a URL, in version 5: "+auth.SCRAMSHA256+" proves the password without sending it")
+	fl.StringVar(
+		&a.method,
+		"authentication-method",
+		"",
+		"with a URL, in version 5: "+auth.SCRAMSHA256+" proves the password without sending it",
+	)
 	fl.StringVar(&a.ca, "ca", "", "with a URL over TLS: the file with the CA to trust; the system's roots by default")
-	fl.StringVar(&a.serverName, "server-name", "", "with a URL over TLS: the name that the broker's certificate must hold")
-	fl.StringVar(&a.certificate, "certificate", "", "with a URL over TLS: the file with the client's certificate, and the key if it is in it too")
+	fl.StringVar(
+		&a.serverName,
+		"server-name",
+		"",
+		"with a URL over TLS: the name that the broker's certificate must hold",
+	)
+	fl.StringVar(
+		&a.certificate,
+		"certificate",
+		"",
+		"with a URL over TLS: the file with the client's certificate, and the key if it is in it too",
+	)
 	fl.StringVar(&a.key, "key", "", "with a URL over TLS: the file with the certificate's key")
-	fl.StringVar(&a.passphraseFile, "passphrase-file", "", "with --key: the file that holds the passphrase of an encrypted key")
-	fl.StringVar(&a.passphraseEnv, "passphrase-env", "", "with --key: the environment variable that holds the passphrase")
+	fl.StringVar(
+		&a.passphraseFile,
+		"passphrase-file",
+		"",
+		"with --key: the file that holds the passphrase of an encrypted key",
+	)
+	fl.StringVar(
+		&a.passphraseEnv,
+		"passphrase-env",
+		"",
+		"with --key: the environment variable that holds the passphrase",
+	)
 }
 
 // used names an option that was given, or is "".
@@ -176,12 +206,16 @@ func (a *access) pair() (*tls.Certificate, error) {
 }
 
 // dialURL returns how a URL is reached with the options.
-func (a *access) dialURL(rawURL string) (endpoint link.Endpoint, dial func(context.Context) (*link.Link, error), err error) {
+func (a *access) dialURL(
+	rawURL string,
+) (endpoint link.Endpoint, dial func(context.Context) (*link.Link, error), err error) {
 	if endpoint, err = link.Parse(rawURL); err != nil {
 		return endpoint, nil, &exit{exitUsage, err}
 	}
 	if u, _ := url.Parse(rawURL); u.User != nil {
-		return endpoint, nil, usage("write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs")
+		return endpoint, nil, usage(
+			"write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs",
+		)
 	}
 	config, err := a.tls(endpoint)
 	if err != nil {
@@ -215,16 +249,31 @@ func (s *session) flags(fl *pflag.FlagSet) {
 	fl.BoolVar(&s.clean, "clean-start", true, "begin with a new session")
 	fl.DurationVar(&s.keepAlive, "keep-alive", 30*time.Second, "0s turns it off")
 	fl.DurationVar(&s.expiry, "session-expiry", 0, "version 5: how long the session outlives the connection")
-	fl.Uint32Var(&s.receiveMaximum, "receive-maximum", 0, "version 5: messages at QoS 1 and 2 that may be unacknowledged towards us")
+	fl.Uint32Var(
+		&s.receiveMaximum,
+		"receive-maximum",
+		0,
+		"version 5: messages at QoS 1 and 2 that may be unacknowledged towards us",
+	)
 	fl.Uint32Var(&s.maximumPacketSize, "maximum-packet-size", 0, "version 5: the largest packet we take, in bytes")
 	fl.Uint16Var(&s.topicAliasMaximum, "topic-alias-maximum", 0, "version 5: topic aliases that the broker may set")
-	fl.BoolVar(&s.requestResponse, "request-response-information", false, "version 5: ask the broker for response information")
+	fl.BoolVar(
+		&s.requestResponse,
+		"request-response-information",
+		false,
+		"version 5: ask the broker for response information",
+	)
 	fl.BoolVar(&s.noProblem, "no-problem-information", false, "version 5: ask the broker to leave out reason strings")
 	fl.StringVar(&s.willTopic, "will-topic", "", "leave a will on this topic")
 	fl.StringVar(&s.willPayload, "will-payload", "", "the will's payload")
 	fl.Uint8Var(&s.willQoS, "will-qos", 0, "the will's QoS")
 	fl.BoolVar(&s.willRetain, "will-retain", false, "retain the will")
-	fl.StringArrayVar(&s.userProperties, "connect-user-property", nil, "version 5: NAME=VALUE for CONNECT; may be given several times")
+	fl.StringArrayVar(
+		&s.userProperties,
+		"connect-user-property",
+		nil,
+		"version 5: NAME=VALUE for CONNECT; may be given several times",
+	)
 }
 
 // place is a broker that a command works against.
@@ -352,7 +401,12 @@ func (p *place) connect(s *session, login *workspace.Login) error {
 		o.Connect.ClientID = client.NewID()
 	}
 	if s.willTopic != "" {
-		o.Connect.Will = &packet.Will{Topic: s.willTopic, Payload: []byte(s.willPayload), QoS: packet.QoS(s.willQoS), Retain: s.willRetain}
+		o.Connect.Will = &packet.Will{
+			Topic:   s.willTopic,
+			Payload: []byte(s.willPayload),
+			QoS:     packet.QoS(s.willQoS),
+			Retain:  s.willRetain,
+		}
 	}
 	var ps packet.Properties
 	number := func(id packet.PropertyID, n uint32) {

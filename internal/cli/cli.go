@@ -125,7 +125,18 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 		},
 	}
 	rec.flags(root.Flags())
-	root.AddCommand(e.demo(), e.reach(), e.trust(), e.contract(), e.watch(), e.send(), e.trace(), e.prove(), e.standIn(), e.version())
+	root.AddCommand(
+		e.demo(),
+		e.reach(),
+		e.trust(),
+		e.contract(),
+		e.watch(),
+		e.send(),
+		e.trace(),
+		e.prove(),
+		e.standIn(),
+		e.version(),
+	)
 	return root
 }
 
@@ -145,7 +156,11 @@ func notACommand(c *cobra.Command, word string) error {
 			hint, best = fmt.Sprintf("did you mean %s? ", name), d
 		}
 	}
-	return usage("there is no command %s, nor a workspace of that name: %s'hodstone --help' lists the commands", word, hint)
+	return usage(
+		"there is no command %s, nor a workspace of that name: %s'hodstone --help' lists the commands",
+		word,
+		hint,
+	)
 }
 
 // openWorkspace opens a workspace. What is an address, or not there at all, is told as that.
@@ -154,12 +169,23 @@ func openWorkspace(path string) (*workspace.Workspace, error) {
 	switch {
 	case err == nil && info.IsDir():
 		if _, err := os.Stat(filepath.Join(path, "hodstone.yaml")); err != nil {
-			return nil, usage("the folder %s holds no hodstone.yaml: name the workspace's file, or write an example there with 'hodstone demo --write %s'", path, path)
+			return nil, usage(
+				"the folder %s holds no hodstone.yaml: name the workspace's file, or write an example there with 'hodstone demo --write %s'",
+				path,
+				path,
+			)
 		}
 	case err != nil && looksLikeAddress(path):
-		return nil, usage("there is no workspace %s; if it is a broker's address, write mqtt://%s (mqtts:// over TLS, ws:// or wss:// over WebSocket)", path, path)
+		return nil, usage(
+			"there is no workspace %s; if it is a broker's address, write mqtt://%s (mqtts:// over TLS, ws:// or wss:// over WebSocket)",
+			path,
+			path,
+		)
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, usage("cannot open the workspace: there is no %s: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out", path)
+		return nil, usage(
+			"cannot open the workspace: there is no %s: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out",
+			path,
+		)
 	}
 	w, err := workspace.Open(path)
 	if err != nil {
@@ -189,7 +215,9 @@ func looksLikeAddress(s string) bool {
 // open shows the screens on a workspace.
 func (e *Env) open(ctx context.Context, w *workspace.Workspace, o workbench.Options, rec *recording) (err error) {
 	if !e.Terminal {
-		return usage("the screens need a terminal; 'hodstone watch', 'hodstone prove' and 'hodstone contract check' work without")
+		return usage(
+			"the screens need a terminal; 'hodstone watch', 'hodstone prove' and 'hodstone contract check' work without",
+		)
 	}
 	b, err := workbench.New(w, o)
 	if err != nil {
@@ -234,7 +262,12 @@ func (e *Env) demo() *cobra.Command {
 				return err
 			}
 			defer os.RemoveAll(creds)
-			return e.open(c.Context(), w, workbench.Options{Faults: faults, Reach: true, Credentials: []string{filepath.Join(creds, "creds")}}, &rec)
+			return e.open(
+				c.Context(),
+				w,
+				workbench.Options{Faults: faults, Reach: true, Credentials: []string{filepath.Join(creds, "creds")}},
+				&rec,
+			)
 		},
 	}
 	rec.flags(c.Flags())
@@ -334,8 +367,16 @@ func (e *Env) contract() *cobra.Command {
 			for _, warning := range w.Warnings() {
 				fmt.Fprintf(e.Out, "warning: %s\n\n", warning)
 			}
-			fmt.Fprintf(e.Out, "%s: %s between %s, %s, %s; %s\n", w.File, plural(len(w.Contract.Clauses), "clause"), strings.Replace(plural(len(w.Contract.Parties), "party"), "partys", "parties", 1),
-				plural(devices, "device"), plural(len(w.Brokers), "broker"), plural(len(w.Problems), "problem"))
+			fmt.Fprintf(
+				e.Out,
+				"%s: %s between %s, %s, %s; %s\n",
+				w.File,
+				plural(len(w.Contract.Clauses), "clause"),
+				strings.Replace(plural(len(w.Contract.Parties), "party"), "partys", "parties", 1),
+				plural(devices, "device"),
+				plural(len(w.Brokers), "broker"),
+				plural(len(w.Problems), "problem"),
+			)
 			if len(w.Problems) > 0 {
 				return &exit{exitBroken, nil}
 			}

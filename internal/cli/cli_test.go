@@ -28,7 +28,9 @@ import (
 // run runs a command line as the program does.
 func run(args ...string) (code int, out, errOut string) {
 	var o, e bytes.Buffer
-	code = cli.Main(cli.Env{Args: args, Out: &o, ErrOut: &e, Screens: func(context.Context, *workbench.Bench) error { return nil }})
+	code = cli.Main(
+		cli.Env{Args: args, Out: &o, ErrOut: &e, Screens: func(context.Context, *workbench.Bench) error { return nil }},
+	)
 	return code, o.String(), e.String()
 }
 
@@ -77,7 +79,8 @@ func TestProveWritesOneJSONDocument(t *testing.T) {
 		t.Fatal(err, out)
 	}
 	n := 3*len(check.All()) - 1 // session.present is not meant for 3.1
-	if d.Broker != "quay" || !strings.HasPrefix(d.Listener, "tcp mqtt://127.0.0.1:") || len(d.Checks) != n+1 || d.Summary != (report.Summary{Kept: n, Skipped: 1}) {
+	if d.Broker != "quay" || !strings.HasPrefix(d.Listener, "tcp mqtt://127.0.0.1:") || len(d.Checks) != n+1 ||
+		d.Summary != (report.Summary{Kept: n, Skipped: 1}) {
 		t.Errorf("%s %s %+v", d.Broker, d.Listener, d.Summary)
 	}
 	if len(d.Doors) != 2 || d.Doors[0].Door != "plain" || d.Doors[1].What != "may read and publish everything: barge" {
@@ -90,7 +93,9 @@ func TestProveWritesOneJSONDocument(t *testing.T) {
 		if len(c.Decided) == 0 || c.Decided[0].Packet == "" {
 			t.Errorf("%s: nothing decided", c.Name)
 		}
-		if c.Verdict != "kept" || c.Expected == "" || c.Seen == "" || !strings.HasPrefix(c.Standard, "MQTT ") || c.TookMS < 0 || c.Notes == nil {
+		if c.Verdict != "kept" || c.Expected == "" || c.Seen == "" || !strings.HasPrefix(c.Standard, "MQTT ") ||
+			c.TookMS < 0 ||
+			c.Notes == nil {
 			t.Errorf("%+v", c)
 		}
 	}
@@ -104,7 +109,20 @@ func TestProveWritesOneJSONDocument(t *testing.T) {
 func TestProveFindsAFaultAndSaysSoInJUnit(t *testing.T) {
 	file := demoFolder(t)
 	junit := filepath.Join(t.TempDir(), "proof.xml")
-	code, out, errOut := run("prove", file, "--fault", "will.only-on-reset", "--fault", "login.anonymous-let-in", "--check", "*.*", "--protocol-version", "5", "--junit", junit)
+	code, out, errOut := run(
+		"prove",
+		file,
+		"--fault",
+		"will.only-on-reset",
+		"--fault",
+		"login.anonymous-let-in",
+		"--check",
+		"*.*",
+		"--protocol-version",
+		"5",
+		"--junit",
+		junit,
+	)
 	if code != 1 || errOut != "" {
 		t.Fatalf("exit %d: %s", code, errOut)
 	}
@@ -140,7 +158,8 @@ func TestProveFindsAFaultAndSaysSoInJUnit(t *testing.T) {
 			failed += c.Name + ": " + c.Failure.Message + "; "
 		}
 	}
-	if suites.Tests != len(check.All()) || suites.Failures != 2 || len(suites.Suites) != 1 || suites.Suites[0].Name != "MQTT 5" ||
+	if suites.Tests != len(check.All()) || suites.Failures != 2 || len(suites.Suites) != 1 ||
+		suites.Suites[0].Name != "MQTT 5" ||
 		!strings.Contains(failed, "will.on-close: a will at QoS 0: nothing came within 10s") {
 		t.Errorf("%+v\n%s", suites, failed)
 	}
@@ -154,8 +173,15 @@ func TestWrongUseIsExplained(t *testing.T) {
 	}
 	nobody := "mqtt://" + closed.Addr().String()
 	closed.Close()
-	real := demoFolder(t, demoRights, "", "    stand-in:\n      listeners: {tcp: \"127.0.0.1:0\", tls: \"127.0.0.1:0\", ws: \"127.0.0.1:0\", wss: \"127.0.0.1:0\"}\n      logins: [pen-1, pen-2, pen-3, pen-4, barge, shore, store, bench]\n      anonymous: false\n",
-		"    listeners: {inside: {url: \""+nobody+"\"}}\n", "      faults: []              # try [will.never-sent], then prove again\n", "")
+	real := demoFolder(
+		t,
+		demoRights,
+		"",
+		"    stand-in:\n      listeners: {tcp: \"127.0.0.1:0\", tls: \"127.0.0.1:0\", ws: \"127.0.0.1:0\", wss: \"127.0.0.1:0\"}\n      logins: [pen-1, pen-2, pen-3, pen-4, barge, shore, store, bench]\n      anonymous: false\n",
+		"    listeners: {inside: {url: \""+nobody+"\"}}\n",
+		"      faults: []              # try [will.never-sent], then prove again\n",
+		"",
+	)
 	for _, tt := range []struct {
 		name string
 		args []string
@@ -210,11 +236,21 @@ func TestWrongUseIsExplained(t *testing.T) {
 }
 
 func TestContractCheckTellsEachProblem(t *testing.T) {
-	if code, out, _ := run("contract", "check", demoFolder(t)); code != 0 || !strings.Contains(out, "13 clauses between 4 parties, 7 devices, 2 brokers; 0 problems") {
+	if code, out, _ := run("contract", "check", demoFolder(t)); code != 0 ||
+		!strings.Contains(out, "13 clauses between 4 parties, 7 devices, 2 brokers; 0 problems") {
 		t.Errorf("exit %d: %s", code, out)
 	}
-	broken := demoFolder(t, "keep-alive: 10s", "keep-alife: 10s", "minimum: -2", "minimum: low", "topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",
-		"  bench: {}", "  bench: {password: {env: HODSTONE_TEST_UNSET}}")
+	broken := demoFolder(
+		t,
+		"keep-alive: 10s",
+		"keep-alife: 10s",
+		"minimum: -2",
+		"minimum: low",
+		"topic: marrowvoe/store/confirmed",
+		"topic: marrowvoe/shore/order",
+		"  bench: {}",
+		"  bench: {password: {env: HODSTONE_TEST_UNSET}}",
+	)
 	code, out, _ := run("contract", "check", broken)
 	if code != 1 {
 		t.Errorf("exit %d", code)
@@ -278,8 +314,21 @@ func TestProveAgainstAURL(t *testing.T) {
 		t.Fatal(err)
 	}
 	url := "mqtt://" + addr.String()
-	code, out, _ := run("prove", "--url", url, "--username", "bench", "--password-file", password, "--check", "login", "--anonymous", "refused")
-	if code != 0 || !strings.Contains(out, "– skipped     login.wrong-password") || !strings.Contains(out, "6 kept, 0 broken, 3 skipped") {
+	code, out, _ := run(
+		"prove",
+		"--url",
+		url,
+		"--username",
+		"bench",
+		"--password-file",
+		password,
+		"--check",
+		"login",
+		"--anonymous",
+		"refused",
+	)
+	if code != 0 || !strings.Contains(out, "– skipped     login.wrong-password") ||
+		!strings.Contains(out, "6 kept, 0 broken, 3 skipped") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	for _, listener := range []string{"tls", "ws", "wss"} {
@@ -288,7 +337,17 @@ func TestProveAgainstAURL(t *testing.T) {
 			t.Errorf("%s: exit %d\n%s%s", listener, code, out, errOut)
 		}
 	}
-	code, out, _ = run("prove", "--url", url, "--username", "bench", "--password-file", password, "--protocol-version", "5")
+	code, out, _ = run(
+		"prove",
+		"--url",
+		url,
+		"--username",
+		"bench",
+		"--password-file",
+		password,
+		"--protocol-version",
+		"5",
+	)
 	if code != 0 || !strings.Contains(out, "doors left open: none was found\n") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
@@ -300,13 +359,27 @@ func TestProveAgainstAURL(t *testing.T) {
 	for want, args := range map[string][]string{"without a login": nil, "compare both letter by letter": {"--username", "bench", "--password-file", wrong}} {
 		for _, version := range []string{"3.1.1", "5"} {
 			code, out, errOut := run(append([]string{"prove", "--url", url, "--protocol-version", version}, args...)...)
-			if code != 3 || strings.Contains(out, "broken") || !strings.Contains(errOut, "our own login is not let in (version "+version+")") || !strings.Contains(errOut, want) || strings.Contains(errOut, "rule of this") {
+			if code != 3 || strings.Contains(out, "broken") ||
+				!strings.Contains(errOut, "our own login is not let in (version "+version+")") ||
+				!strings.Contains(errOut, want) ||
+				strings.Contains(errOut, "rule of this") {
 				t.Errorf("exit %d\n%s%s", code, out, errOut)
 			}
 		}
 	}
 	t.Setenv("HODSTONE_TEST_PASSWORD", "eelgrass")
-	code, out, _ = run("prove", "--url", url, "--username", "bench", "--password-env", "HODSTONE_TEST_PASSWORD", "--check", "login.wrong-password", "--intrusive")
+	code, out, _ = run(
+		"prove",
+		"--url",
+		url,
+		"--username",
+		"bench",
+		"--password-env",
+		"HODSTONE_TEST_PASSWORD",
+		"--check",
+		"login.wrong-password",
+		"--intrusive",
+	)
 	if code != 0 || !strings.Contains(out, "3 kept, 0 broken") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
@@ -349,10 +422,12 @@ func TestStandInRunsUntilItIsInterrupted(t *testing.T) {
 	}
 	l.Close()
 	secure := strings.Fields(text[strings.Index(text, "wss://"):])[0]
-	if code, out, errOut := run("prove", "--url", secure, "--ca", ca, "--check", "retain"); code != 0 || !strings.Contains(out, "9 kept, 0 broken") {
+	if code, out, errOut := run("prove", "--url", secure, "--ca", ca, "--check", "retain"); code != 0 ||
+		!strings.Contains(out, "9 kept, 0 broken") {
 		t.Errorf("over %s: exit %d\n%s%s", secure, code, out, errOut)
 	}
-	if code, _, errOut := run("prove", "--url", secure, "--check", "retain"); code != 3 || !strings.Contains(errOut, "give the CA that signed") {
+	if code, _, errOut := run("prove", "--url", secure, "--check", "retain"); code != 3 ||
+		!strings.Contains(errOut, "give the CA that signed") {
 		t.Errorf("without the CA: exit %d %s", code, errOut)
 	}
 	if err := syscall.Kill(os.Getpid(), syscall.SIGINT); err != nil {

@@ -95,13 +95,37 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 	dir := t.TempDir()
 	cred := filepath.Join(dir, "cred")
 	file := demoFolder(t, demoRights, "      rights: {store: {publish: [\"marrowvoe/{login}/#\"]}}\n")
-	s := begin(t, "stand-in", file, "--credentials", cred, "--maximum-qos", "1", "--record", filepath.Join(dir, "peers.db"))
+	s := begin(
+		t,
+		"stand-in",
+		file,
+		"--credentials",
+		cred,
+		"--maximum-qos",
+		"1",
+		"--record",
+		filepath.Join(dir, "peers.db"),
+	)
 	tls := s.want(`stand-in on (mqtts://\S+)`)
 	wss := s.want(`stand-in on (wss://\S+)`)
 	plain := s.want(`stand-in on (mqtt://\S+)`)
 	s.want("end it with")
-	bench := []string{"--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file", filepath.Join(cred, "bench.password")}
-	pen := []string{"--ca", filepath.Join(cred, "ca.pem"), "--certificate", filepath.Join(cred, "pen-1.crt"), "--key", filepath.Join(cred, "pen-1.key")}
+	bench := []string{
+		"--ca",
+		filepath.Join(cred, "ca.pem"),
+		"--username",
+		"bench",
+		"--password-file",
+		filepath.Join(cred, "bench.password"),
+	}
+	pen := []string{
+		"--ca",
+		filepath.Join(cred, "ca.pem"),
+		"--certificate",
+		filepath.Join(cred, "pen-1.crt"),
+		"--key",
+		filepath.Join(cred, "pen-1.key"),
+	}
 	send := func(want int, text string, args ...string) string {
 		t.Helper()
 		code, out, errOut := feed(text, append([]string{"send"}, args...)...)
@@ -110,24 +134,69 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 		}
 		return out + errOut
 	}
-	if out := send(0, "", append(bench, tls, "marrowvoe/pen/1/status", "on", "--retain")...); !strings.Contains(out, "PUBACK after") || !strings.Contains(out, "no matching subscribers") {
+	if out := send(0, "", append(bench, tls, "marrowvoe/pen/1/status", "on", "--retain")...); !strings.Contains(
+		out,
+		"PUBACK after",
+	) ||
+		!strings.Contains(out, "no matching subscribers") {
 		t.Error(out)
 	}
-	if out := send(1, "", append(pen, wss, "marrowvoe/x", "y", "--qos", "2")...); !strings.Contains(out, "takes at most QoS 1") {
+	if out := send(1, "", append(pen, wss, "marrowvoe/x", "y", "--qos", "2")...); !strings.Contains(
+		out,
+		"takes at most QoS 1",
+	) {
 		t.Error(out)
 	}
 	rec := filepath.Join(dir, "watch.db")
 	console := filepath.Join(dir, "console.log")
 	os.WriteFile(console, nil, 0o600)
-	w := begin(t, append(pen, "watch", tls, "marrowvoe/#", "--json", "--count", "6", "--for", "30s", "--record", rec, "--follow", "console="+console, "--subscription-identifier", "7", "--user-property", "shift=early")...)
+	w := begin(
+		t,
+		append(
+			pen,
+			"watch",
+			tls,
+			"marrowvoe/#",
+			"--json",
+			"--count",
+			"6",
+			"--for",
+			"30s",
+			"--record",
+			rec,
+			"--follow",
+			"console="+console,
+			"--subscription-identifier",
+			"7",
+			"--user-property",
+			"shift=early",
+		)...)
 	w.want(`"marrowvoe/pen/1/status".*"stored":true`)
 	os.WriteFile(console, []byte("pump 3 tripped\n"), 0o600)
 	send(0, "a\nb\n", append(bench, wss, "marrowvoe/lines", "-", "--lines", "--qos", "1")...)
 	payload := filepath.Join(dir, "payload")
 	os.WriteFile(payload, []byte{0xff, 0, 1}, 0o600)
-	send(0, "", append(bench, tls, "marrowvoe/file", "@"+payload, "--content-type", "image/x-raw", "--user-property", "a=b", "--message-expiry", "1m", "--topic-alias")...)
+	send(
+		0,
+		"",
+		append(
+			bench,
+			tls,
+			"marrowvoe/file",
+			"@"+payload,
+			"--content-type",
+			"image/x-raw",
+			"--user-property",
+			"a=b",
+			"--message-expiry",
+			"1m",
+			"--topic-alias",
+		)...)
 	send(0, "all of it\nat once", append(bench, tls, "marrowvoe/stdin", "-", "--qos", "0")...)
-	send(0, "", append(bench, "--authentication-method", "SCRAM-SHA-256", plain, "marrowvoe/scram", "x", "--times", "1")[2:]...)
+	send(
+		0,
+		"",
+		append(bench, "--authentication-method", "SCRAM-SHA-256", plain, "marrowvoe/scram", "x", "--times", "1")[2:]...)
 	w.ends(0)
 	var topics []string
 	for line := range strings.SplitSeq(w.text(), "\n") {
@@ -151,10 +220,16 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 		t.Error(got)
 	}
 	// Who is refused is told with the reason, and who is there can be seen and thrown out.
-	if out := send(3, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file", filepath.Join(cred, "store.password"), tls, "x", "y"); !strings.Contains(out, "compare both letter by letter") {
+	if out := send(3, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file", filepath.Join(cred, "store.password"), tls, "x", "y"); !strings.Contains(
+		out,
+		"compare both letter by letter",
+	) {
 		t.Error(out)
 	}
-	if out := send(1, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "store", "--password-file", filepath.Join(cred, "store.password"), tls, "marrowvoe/shore/order", "y"); !strings.Contains(out, "not authorized") {
+	if out := send(1, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "store", "--password-file", filepath.Join(cred, "store.password"), tls, "marrowvoe/shore/order", "y"); !strings.Contains(
+		out,
+		"not authorized",
+	) {
 		t.Error(out)
 	}
 	long := begin(t, append(bench, "watch", tls, "--client-id", "long", "--protocol-version", "3.1.1")...)
@@ -188,7 +263,9 @@ func traceFormats(t *testing.T, rec, peers string) {
 	defer f.Close()
 	n := int(f.Next() - 1)
 	code, out, errOut := run("trace", "show", rec)
-	if lines := strings.Count(out, "\n"); code != 0 || lines != n || !strings.Contains(out, "console        │ pump 3 tripped") || !strings.Contains(out, "PUBLISH marrowvoe/stdin QoS 0  all of it⏎at once") {
+	if lines := strings.Count(out, "\n"); code != 0 || lines != n ||
+		!strings.Contains(out, "console        │ pump 3 tripped") ||
+		!strings.Contains(out, "PUBLISH marrowvoe/stdin QoS 0  all of it⏎at once") {
 		t.Errorf("exit %d %s, %d lines of %d:\n%s", code, errOut, lines, n, out)
 	}
 	_, out, _ = run("trace", "export", rec, "--format", "jsonl", "--filter", "type:publish topic:marrowvoe/file")
@@ -273,7 +350,8 @@ func readPCAP(t *testing.T, text, path string) {
 		}
 		if len(tcp.Payload) > 0 {
 			got = append(got, fmt.Sprintf("%x", tcp.Payload))
-			if _, err := packet.Decode(tcp.Payload, packet.V5, packet.Lenient); err != nil && tcp.Payload[0]>>4 == byte(packet.CONNECT) {
+			if _, err := packet.Decode(tcp.Payload, packet.V5, packet.Lenient); err != nil &&
+				tcp.Payload[0]>>4 == byte(packet.CONNECT) {
 				t.Error(err)
 			}
 		}
@@ -289,13 +367,22 @@ func readPCAP(t *testing.T, text, path string) {
 // TestWatchingAWorkspace: the stand-in and its devices run, and what breaks the contract is
 // told and ends in exit code 1.
 func TestWatchingAWorkspace(t *testing.T) {
-	file := demoFolder(t, "every: 7s\n        payload: {kg", "every: 300ms\n        payload: {kg", "n == 3 && count() % 6 == 1", "n == 3")
+	file := demoFolder(
+		t,
+		"every: 7s\n        payload: {kg",
+		"every: 300ms\n        payload: {kg",
+		"n == 3 && count() % 6 == 1",
+		"n == 3",
+	)
 	code, out, errOut := run("watch", file, "--for", "3s")
-	if code != 1 || !strings.Contains(out, "marrowvoe/barge/silos/a  q0  {\"kg\":") || !strings.Contains(out, "? stray: no clause covers this topic") ||
-		!strings.Contains(out, "✗ ") || !strings.Contains(errOut, "messages broke the contract") {
+	if code != 1 || !strings.Contains(out, "marrowvoe/barge/silos/a  q0  {\"kg\":") ||
+		!strings.Contains(out, "? stray: no clause covers this topic") ||
+		!strings.Contains(out, "✗ ") ||
+		!strings.Contains(errOut, "messages broke the contract") {
 		t.Errorf("exit %d %s\n%s", code, errOut, out)
 	}
-	if code, _, errOut := run("watch", file, "no/such/topic", "--count", "1", "--for", "300ms"); code != 1 || !strings.Contains(errOut, "0 of 1 message came") {
+	if code, _, errOut := run("watch", file, "no/such/topic", "--count", "1", "--for", "300ms"); code != 1 ||
+		!strings.Contains(errOut, "0 of 1 message came") {
 		t.Errorf("exit %d %s", code, errOut)
 	}
 	// What does not come, what is refused and what a device fails to do are told, as lines and as JSON.
@@ -325,7 +412,8 @@ devices:
 			t.Errorf("no %q in\n%s", want, out)
 		}
 	}
-	if code != 1 || !strings.Contains(errOut, "that were due did not come") || !strings.Contains(errOut, "of a device") {
+	if code != 1 || !strings.Contains(errOut, "that were due did not come") ||
+		!strings.Contains(errOut, "of a device") {
 		t.Errorf("exit %d %s", code, errOut)
 	}
 	code, out, _ = run("watch", site, "--for", "2s", "--json")
@@ -361,7 +449,8 @@ devices:
 			t.Errorf("%v: exit %d %s", args, code, errOut)
 		}
 	}
-	if code, _, errOut := run("send", "mqtt://127.0.0.1:1", "x", "y"); code != 3 || !strings.Contains(errOut, "nothing listens") {
+	if code, _, errOut := run("send", "mqtt://127.0.0.1:1", "x", "y"); code != 3 ||
+		!strings.Contains(errOut, "nothing listens") {
 		t.Errorf("exit %d %s", code, errOut)
 	}
 	for want, args := range map[string][]string{
@@ -371,7 +460,8 @@ devices:
 		"did you mean prove?":                                                         {"prov"},
 		"holds no hodstone.yaml":                                                      {"reach", t.TempDir()},
 	} {
-		if code, _, errOut := run(args...); code != 2 || !strings.Contains(errOut, want) || strings.Contains(errOut, "no such file") {
+		if code, _, errOut := run(args...); code != 2 || !strings.Contains(errOut, want) ||
+			strings.Contains(errOut, "no such file") {
 			t.Errorf("%v: exit %d %s", args, code, errOut)
 		}
 	}

@@ -93,11 +93,22 @@ func TestAStandInWithACertificateOfOnesOwn(t *testing.T) {
 		{"--own-certificate " + chain + " --own-key " + deskKey + " --own-ca " + ca, "key"},
 		{"--own-certificate " + chain + " --own-key " + key + " --own-ca " + ca + " --certificate expired", "nothing is made"},
 	} {
-		if code, _, errOut := run(append([]string{"stand-in", "--listen", "mqtts://127.0.0.1:0"}, strings.Fields(tt.args)...)...); code != 2 || !strings.Contains(errOut, tt.want) {
+		if code, _, errOut := run(append([]string{"stand-in", "--listen", "mqtts://127.0.0.1:0"}, strings.Fields(tt.args)...)...); code != 2 ||
+			!strings.Contains(errOut, tt.want) {
 			t.Errorf("%s: exit %d %s", tt.args, code, errOut)
 		}
 	}
-	text, end := serve(t, "--listen", "mqtts://127.0.0.1:0", "--own-certificate", chain, "--own-key", key, "--own-ca", ca)
+	text, end := serve(
+		t,
+		"--listen",
+		"mqtts://127.0.0.1:0",
+		"--own-certificate",
+		chain,
+		"--own-key",
+		key,
+		"--own-ca",
+		ca,
+	)
 	defer end()
 	url := strings.Fields(text[strings.Index(text, "mqtts://"):])[0]
 	for _, tt := range []struct {
@@ -111,7 +122,8 @@ func TestAStandInWithACertificateOfOnesOwn(t *testing.T) {
 		{"another CA", []string{"--ca", other}, false, "unknown-ca"},
 	} {
 		code, out, errOut := run(append([]string{"reach", url, "--json"}, tt.with...)...)
-		if in := strings.Contains(out, `"in": true`); in != tt.in || in != (code == 0) || !strings.Contains(out, tt.want) {
+		if in := strings.Contains(out, `"in": true`); in != tt.in || in != (code == 0) ||
+			!strings.Contains(out, tt.want) {
 			t.Errorf("reach with %s: exit %d\n%s%s", tt.name, code, out, errOut)
 		}
 		code, out, errOut = run(append([]string{"prove", "--url", url, "--check", "connect.accepted"}, tt.with...)...)
@@ -145,12 +157,18 @@ contract:
 	}
 	stored := map[string]packet.QoS{}
 	var mu sync.Mutex
-	c := client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) }, Version: packet.V5,
-		Connect: packet.Connect{ClientID: "later", CleanStart: true}, Message: func(m *packet.Publish) {
-			mu.Lock()
-			defer mu.Unlock()
-			stored[m.Topic] = m.QoS
-		}})
+	c := client.New(
+		client.Options{
+			Dial:    func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
+			Version: packet.V5,
+			Connect: packet.Connect{ClientID: "later", CleanStart: true},
+			Message: func(m *packet.Publish) {
+				mu.Lock()
+				defer mu.Unlock()
+				stored[m.Topic] = m.QoS
+			},
+		},
+	)
 	if _, err := c.Connect(t.Context()); err != nil {
 		t.Fatal(err)
 	}

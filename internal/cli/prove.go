@@ -54,9 +54,24 @@ The checks:
 	fl.StringVar(&f.check, "check", "", "only these checks: a name, a family, or a pattern such as 'will.*'")
 	fl.StringVar(&f.version, "protocol-version", "", "only 3.1, 3.1.1 or 5; all three by default")
 	f.access.flags(fl)
-	fl.StringVar(&f.clientID, "client-id", "", "with --url: the pattern of the checks' client identifiers, {n} for a number, where the broker has a rule: 's-{n}'")
-	fl.StringVar(&f.anonymous, "anonymous", "", "with --url: allowed or refused, what is meant for clients without credentials")
-	fl.BoolVar(&f.intrusive, "intrusive", false, "run checks that fail logins or throw clients out, on a real broker too")
+	fl.StringVar(
+		&f.clientID,
+		"client-id",
+		"",
+		"with --url: the pattern of the checks' client identifiers, {n} for a number, where the broker has a rule: 's-{n}'",
+	)
+	fl.StringVar(
+		&f.anonymous,
+		"anonymous",
+		"",
+		"with --url: allowed or refused, what is meant for clients without credentials",
+	)
+	fl.BoolVar(
+		&f.intrusive,
+		"intrusive",
+		false,
+		"run checks that fail logins or throw clients out, on a real broker too",
+	)
 	fl.StringArrayVar(&f.faults, "fault", nil, "let the workspace's stand-in misbehave; may be given several times")
 	fl.BoolVar(&f.json, "json", false, "write one JSON document instead of lines")
 	fl.StringVar(&f.junit, "junit", "", "write JUnit XML to this file too")
@@ -100,7 +115,9 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
 	case f.url != "":
 		if t, err = f.targetFromURL(); err == nil {
-			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous, clientID: strings.ReplaceAll(f.clientID, "{n}", "99999")}).urlTargets([]string{f.url})
+			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous, clientID: strings.ReplaceAll(f.clientID, "{n}", "99999")}).urlTargets(
+				[]string{f.url},
+			)
 			for i := range ways {
 				ways[i].Logins = nil // the checks' own login needs to read and publish everything
 				if ways[i].Versions = o.Versions; o.Versions == nil {
@@ -146,13 +163,18 @@ func (f *proveFlags) targetFromURL() (t proof.Target, err error) {
 		return t, usage("--anonymous takes allowed or refused, not %q", f.anonymous)
 	}
 	if t.ClientID = f.clientID; t.ClientID != "" && !strings.Contains(t.ClientID, "{n}") {
-		return t, usage("--client-id needs {n} for a number, as in 's-{n}': the checks' clients must not share an identifier")
+		return t, usage(
+			"--client-id needs {n} for a number, as in 's-{n}': the checks' clients must not share an identifier",
+		)
 	}
 	t.Login, err = f.login()
 	return t, err
 }
 
-func (e *Env) targetFromWorkspace(f *proveFlags, path string) (t proof.Target, ways []reach.Target, close func(), err error) {
+func (e *Env) targetFromWorkspace(
+	f *proveFlags,
+	path string,
+) (t proof.Target, ways []reach.Target, close func(), err error) {
 	if flag := f.used(); flag != "" || f.anonymous+f.clientID != "" {
 		switch {
 		case flag != "":

@@ -55,9 +55,19 @@ workspace; 3: at least one way does not lead in.`,
 	fl := c.Flags()
 	fl.StringVar(&f.broker, "broker", "", "with a workspace: only this BROKER or BROKER/LISTENER")
 	fl.StringVar(&f.from, "from", "", "read connection details from this file; - for standard input")
-	fl.StringVar(&f.clientID, "client-id", "", "with a URL: the client identifier, made up by default; whoever is in with it is thrown out, and its session ends")
+	fl.StringVar(
+		&f.clientID,
+		"client-id",
+		"",
+		"with a URL: the client identifier, made up by default; whoever is in with it is thrown out, and its session ends",
+	)
 	fl.StringVar(&f.version, "protocol-version", "", "with a URL: only 3.1, 3.1.1 or 5; by default 5 and 3.1.1")
-	fl.StringVar(&f.anonymous, "anonymous", "", "with a URL: allowed or refused, what is meant for clients without credentials")
+	fl.StringVar(
+		&f.anonymous,
+		"anonymous",
+		"",
+		"with a URL: allowed or refused, what is meant for clients without credentials",
+	)
 	fl.BoolVar(&f.intrusive, "intrusive", false, "try a wrong password too")
 	fl.DurationVar(&f.wait, "wait", reach.DefaultWait, "how long each stage may take")
 	fl.BoolVar(&f.json, "json", false, "write one JSON document instead of lines")
@@ -174,7 +184,9 @@ func (f *reachFlags) urlTargets(urls []string) ([]reach.Target, error) {
 	secure := false
 	for _, u := range urls {
 		if parsed, _ := url.Parse(u); parsed != nil && parsed.User != nil {
-			return nil, usage("write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs")
+			return nil, usage(
+				"write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs",
+			)
 		}
 		t := reach.Target{Name: u, URL: u, ServerName: f.serverName, Login: login}
 		if e, err := link.Parse(u); err == nil && e.TLS {

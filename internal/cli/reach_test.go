@@ -49,7 +49,10 @@ func TestReachTriesAWorkspace(t *testing.T) {
 	}
 	for _, w := range d.Ways[:4] {
 		last := w.Addresses[0].Stages[len(w.Addresses[0].Stages)-1]
-		if last.Stage != "round trip" || last.State != "done" || w.PingMS <= 0 || len(w.Grants) < 10 || len(w.Answers) != 3 || w.Answers[1].Verdict != "kept" || w.Answers[1].Expected != "refused" {
+		if last.Stage != "round trip" || last.State != "done" || w.PingMS <= 0 || len(w.Grants) < 10 ||
+			len(w.Answers) != 3 ||
+			w.Answers[1].Verdict != "kept" ||
+			w.Answers[1].Expected != "refused" {
 			t.Errorf("%s: %+v %+v", w.Name, last, w.Answers)
 		}
 	}
@@ -63,7 +66,8 @@ func TestReachTriesAWorkspace(t *testing.T) {
 		t.Errorf("stages over a secure WebSocket: %s", got)
 	}
 	a := d.Ways[4].Addresses[0]
-	if a.Cause != "port-closed" || a.What == "" || a.Remedy == "" || a.Seen == "" || a.Stages[1].State != "failed" || a.Stages[2].State != "not tried" {
+	if a.Cause != "port-closed" || a.What == "" || a.Remedy == "" || a.Seen == "" || a.Stages[1].State != "failed" ||
+		a.Stages[2].State != "not tried" {
 		t.Errorf("%+v", a)
 	}
 	doors := map[string]string{}
@@ -85,16 +89,35 @@ func TestReachTriesAWorkspace(t *testing.T) {
 		t.Errorf("exit %d:\n%s", code, out)
 	}
 	// The rights of a login are tried where it is used.
-	if _, out, _ := run("reach", file, "--broker", "quay/wss"); !strings.Contains(out, "! door open: may read and publish everything: barge") || !strings.Contains(out, "! rights of barge") || strings.Contains(out, "rights of pen-1") {
+	if _, out, _ := run("reach", file, "--broker", "quay/wss"); !strings.Contains(
+		out,
+		"! door open: may read and publish everything: barge",
+	) ||
+		!strings.Contains(out, "! rights of barge") ||
+		strings.Contains(out, "rights of pen-1") {
 		t.Errorf("rights at the barge's way in:\n%s", out)
 	}
 	// A door that is accepted is listed with its reason; one that stands against what is meant breaks.
-	accepted := demoFolder(t, "    login: bench\n", "    login: bench\n    accepted: {plain: until the barge has TLS}\n")
-	if _, out, _ := run("reach", accepted, "--broker", "quay"); !strings.Contains(out, "door open, accepted: a plain listener stands beside a TLS one: quay/tcp (until the barge has TLS)") {
+	accepted := demoFolder(
+		t,
+		"    login: bench\n",
+		"    login: bench\n    accepted: {plain: until the barge has TLS}\n",
+	)
+	if _, out, _ := run("reach", accepted, "--broker", "quay"); !strings.Contains(
+		out,
+		"door open, accepted: a plain listener stands beside a TLS one: quay/tcp (until the barge has TLS)",
+	) {
 		t.Errorf("the reason is not told:\n%s", out)
 	}
-	wrong := demoFolder(t, "anonymous: false", "anonymous: true", "    login: bench\n", "    login: bench\n    anonymous: false\n")
-	if code, out, _ := run("reach", wrong, "--broker", "quay/tcp"); code != 1 || !strings.Contains(out, "✗ broken no login: let in, which was not intended") {
+	wrong := demoFolder(
+		t,
+		"anonymous: false",
+		"anonymous: true",
+		"    login: bench\n",
+		"    login: bench\n    anonymous: false\n",
+	)
+	if code, out, _ := run("reach", wrong, "--broker", "quay/tcp"); code != 1 ||
+		!strings.Contains(out, "✗ broken no login: let in, which was not intended") {
 		t.Errorf("exit %d:\n%s", code, out)
 	}
 }
@@ -111,28 +134,50 @@ func TestReachTriesURLsAndDetails(t *testing.T) {
 	}
 	u := "mqtt://" + addr.String()
 	t.Setenv("HODSTONE_TEST_PASSWORD", "s3cret-dulse")
-	code, out, errOut := run("reach", u, "--username", "pen-1", "--password-env", "HODSTONE_TEST_PASSWORD", "--protocol-version", "3.1.1", "--anonymous", "refused", "--intrusive")
-	if code != 0 || !strings.Contains(errOut, "! the password of pen-1 goes over a plain link to "+addr.String()) || !strings.Contains(out, "✓ wrong password   CONNACK 4") || !strings.Contains(out, "version 3.1.1") && !strings.Contains(out, "MQTT 3.1.1") {
+	code, out, errOut := run(
+		"reach",
+		u,
+		"--username",
+		"pen-1",
+		"--password-env",
+		"HODSTONE_TEST_PASSWORD",
+		"--protocol-version",
+		"3.1.1",
+		"--anonymous",
+		"refused",
+		"--intrusive",
+	)
+	if code != 0 || !strings.Contains(errOut, "! the password of pen-1 goes over a plain link to "+addr.String()) ||
+		!strings.Contains(out, "✓ wrong password   CONNACK 4") ||
+		!strings.Contains(out, "version 3.1.1") && !strings.Contains(out, "MQTT 3.1.1") {
 		t.Errorf("exit %d: %s\n%s", code, errOut, out)
 	}
 	for _, args := range [][]string{{"send", u, "pen/1", "x"}, {"watch", u, "pen/#", "--for", "10ms"}, {"prove", "--url", u, "--check", "connect.accepted"}} {
 		_, out, errOut := run(append(args, "--username", "pen-1", "--password-env", "HODSTONE_TEST_PASSWORD")...)
-		if !strings.Contains(errOut, "! the password of pen-1 goes over a plain link") || strings.Contains(out+errOut, "s3cret") {
+		if !strings.Contains(errOut, "! the password of pen-1 goes over a plain link") ||
+			strings.Contains(out+errOut, "s3cret") {
 			t.Errorf("%v says nothing about the plain link: %s", args, errOut)
 		}
 	}
 	code, out, _ = run("reach", u, strings.Replace(u, "mqtt", "mqtts", 1), "--wait", "2s")
-	if code != 3 || !strings.Contains(out, "login-wanted") || !strings.Contains(out, "tls-to-plain-port: this is a plain MQTT port") {
+	if code != 3 || !strings.Contains(out, "login-wanted") ||
+		!strings.Contains(out, "tls-to-plain-port: this is a plain MQTT port") {
 		t.Errorf("exit %d:\n%s", code, out)
 	}
-	details := fmt.Sprintf("Dear pen team,\nHost: 127.0.0.1\nPort: %d\nUsername: pen-1\nPassword: s3cret-dulse\nColour of the buoy: red\n", addr.(*net.TCPAddr).Port)
+	details := fmt.Sprintf(
+		"Dear pen team,\nHost: 127.0.0.1\nPort: %d\nUsername: pen-1\nPassword: s3cret-dulse\nColour of the buoy: red\n",
+		addr.(*net.TCPAddr).Port,
+	)
 	code, out, errOut = feed(details, "reach", "--from", "-")
-	if code != 0 || !strings.Contains(out, "password: {env: PASTED_PASSWORD}") || !strings.Contains(out, "not understood: Colour of the buoy") || !strings.Contains(out, "✓ in ") {
+	if code != 0 || !strings.Contains(out, "password: {env: PASTED_PASSWORD}") ||
+		!strings.Contains(out, "not understood: Colour of the buoy") ||
+		!strings.Contains(out, "✓ in ") {
 		t.Errorf("exit %d: %s\n%s", code, errOut, out)
 	}
 	file := filepath.Join(t.TempDir(), "env")
 	os.WriteFile(file, []byte("MQTT_HOST=127.0.0.1\nMQTT_PORT=1\n"), 0o600)
-	if code, out, _ := run("reach", "--from", file, "--json"); code != 3 || len(decode[report.ReachDocument](t, out).Ways) != 1 {
+	if code, out, _ := run("reach", "--from", file, "--json"); code != 3 ||
+		len(decode[report.ReachDocument](t, out).Ways) != 1 {
 		t.Errorf("exit %d:\n%s", code, out)
 	}
 	if strings.Contains(out+errOut, "s3cret") {
@@ -175,11 +220,16 @@ func TestTrustReadsAFolder(t *testing.T) {
 		t.Fatalf("%d files, %d certificates, %d logins", len(d.Files), len(d.Certificates), len(d.Logins))
 	}
 	i := slices.IndexFunc(d.Logins, func(l report.LoginRecord) bool { return l.Name == "pen-2" })
-	if i < 0 || filepath.Base(d.Logins[i].Key) != "8f3ac91b" || !strings.Contains(d.Logins[i].Workspace, "pen-2: {certificate: ") {
+	if i < 0 || filepath.Base(d.Logins[i].Key) != "8f3ac91b" ||
+		!strings.Contains(d.Logins[i].Workspace, "pen-2: {certificate: ") {
 		t.Errorf("%+v", d.Logins)
 	}
 	// What it says of a login is what a workspace takes.
-	workspace := fmt.Sprintf("hodstone: 1\nbrokers: {quay: {listeners: {a: {url: mqtts://quay, ca: %s}}}}\n%s", filepath.Base(d.Logins[i].CA), strings.ReplaceAll(d.Logins[i].Workspace, dir+"/", ""))
+	workspace := fmt.Sprintf(
+		"hodstone: 1\nbrokers: {quay: {listeners: {a: {url: mqtts://quay, ca: %s}}}}\n%s",
+		filepath.Base(d.Logins[i].CA),
+		strings.ReplaceAll(d.Logins[i].Workspace, dir+"/", ""),
+	)
 	os.WriteFile(filepath.Join(dir, "w.yaml"), []byte(workspace), 0o600)
 	if code, out, errOut := run("contract", "check", filepath.Join(dir, "w.yaml")); code != 0 {
 		t.Errorf("the workspace is not taken: %s%s\n%s", out, errOut, workspace)
@@ -199,17 +249,27 @@ func TestTrustReadsAFolder(t *testing.T) {
 	// Asked for by hand.
 	asked := 0
 	var o bytes.Buffer
-	cli.Main(cli.Env{Args: []string{"trust", filepath.Join(dir, "barge.p12")}, Out: &o, ErrOut: &o, Screens: func(context.Context, *workbench.Bench) error { return nil },
-		AskSecret: func(string) (string, error) {
-			asked++
-			return []string{"wrong", trust.SamplePassphrase}[min(asked-1, 1)], nil
-		}})
-	if asked != 2 || !strings.Contains(o.String(), "private key (ECDSA, P-256), opened with a passphrase") || strings.Contains(o.String(), trust.SamplePassphrase) {
+	cli.Main(
+		cli.Env{
+			Args:    []string{"trust", filepath.Join(dir, "barge.p12")},
+			Out:     &o,
+			ErrOut:  &o,
+			Screens: func(context.Context, *workbench.Bench) error { return nil },
+			AskSecret: func(string) (string, error) {
+				asked++
+				return []string{"wrong", trust.SamplePassphrase}[min(asked-1, 1)], nil
+			},
+		},
+	)
+	if asked != 2 || !strings.Contains(o.String(), "private key (ECDSA, P-256), opened with a passphrase") ||
+		strings.Contains(o.String(), trust.SamplePassphrase) {
 		t.Errorf("asked %d times:\n%s", asked, o.String())
 	}
 	// The CA for firmware, and nothing else.
 	code, out, _ = run("trust", dir, "--export-ca", "c")
-	if code != 0 || !strings.HasPrefix(out, "// The CA that") || !strings.Contains(out, "static const char ca_pem[] =\n\t\"-----BEGIN CERTIFICATE-----\\n\"") || !strings.HasSuffix(out, "-----END CERTIFICATE-----\\n\";\n") {
+	if code != 0 || !strings.HasPrefix(out, "// The CA that") ||
+		!strings.Contains(out, "static const char ca_pem[] =\n\t\"-----BEGIN CERTIFICATE-----\\n\"") ||
+		!strings.HasSuffix(out, "-----END CERTIFICATE-----\\n\";\n") {
 		t.Errorf("exit %d:\n%s", code, out)
 	}
 	for _, c := range []struct {
@@ -231,7 +291,8 @@ func TestTrustReadsAFolder(t *testing.T) {
 			t.Errorf("%v: exit %d: %s", c.args, code, errOut)
 		}
 	}
-	if code, out, _ := run("trust", "--at", "127.0.0.1:1"); code != 3 || !strings.Contains(out, "'hodstone reach mqtts://127.0.0.1:1' tells why") {
+	if code, out, _ := run("trust", "--at", "127.0.0.1:1"); code != 3 ||
+		!strings.Contains(out, "'hodstone reach mqtts://127.0.0.1:1' tells why") {
 		t.Errorf("exit %d: %s", code, out)
 	}
 }
@@ -254,7 +315,17 @@ func TestTrustTriesARealBroker(t *testing.T) {
 		}
 	}
 	at := strings.TrimPrefix(b.URLs["tls with client certificate"], "mqtts://")
-	code, out, errOut := run("trust", dir, "--at", at, "--json", "--device-tls", "1.2,1.3", "--device-suites", "TLS_AES_128_CCM_SHA256,ECDHE_ECDSA_WITH_AES_128_GCM_SHA256")
+	code, out, errOut := run(
+		"trust",
+		dir,
+		"--at",
+		at,
+		"--json",
+		"--device-tls",
+		"1.2,1.3",
+		"--device-suites",
+		"TLS_AES_128_CCM_SHA256,ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
+	)
 	d := decode[report.TrustDocument](t, out)
 	s := d.Server
 	if s == nil || !s.Required || s.Cause != "" || len(s.Chain) != 2 || s.Error != "" {
@@ -282,15 +353,20 @@ func TestTrustTriesARealBroker(t *testing.T) {
 	for _, d := range s.Device {
 		got += d.Name + " " + d.Verdict + "; "
 	}
-	if got != "a device with TLS 1.3 and 1.2 broken; a device limited to TLS 1.3 broken; a device limited to TLS 1.2 kept; " || !strings.Contains(out, "limit the device to TLS 1.2: with that alone it gets in") || code != 1 {
+	if got != "a device with TLS 1.3 and 1.2 broken; a device limited to TLS 1.3 broken; a device limited to TLS 1.2 kept; " ||
+		!strings.Contains(out, "limit the device to TLS 1.2: with that alone it gets in") ||
+		code != 1 {
 		t.Errorf("exit %d, devices %+v", code, s.Device)
 	}
 	code, out, errOut = run("trust", "--at", strings.Replace(b.URLs["wss"], "wss", "wss", 1))
-	if code != 1 || !strings.Contains(out, "unknown CA") && !strings.Contains(out, "is not among the CAs that this machine trusts") {
+	if code != 1 ||
+		!strings.Contains(out, "unknown CA") &&
+			!strings.Contains(out, "is not among the CAs that this machine trusts") {
 		t.Errorf("exit %d without a CA: %s\n%s", code, errOut, out)
 	}
 	code, out, errOut = run("trust", "--at", at, "--export-ca", "go")
-	if code != 0 || !strings.Contains(errOut, "! not yet trusted") || !strings.Contains(out, "NOT YET TRUSTED") || !strings.Contains(out, "const caPEM = `-----BEGIN") {
+	if code != 0 || !strings.Contains(errOut, "! not yet trusted") || !strings.Contains(out, "NOT YET TRUSTED") ||
+		!strings.Contains(out, "const caPEM = `-----BEGIN") {
 		t.Errorf("exit %d: %s\n%s", code, errOut, out)
 	}
 }
@@ -299,12 +375,20 @@ func TestTrustTriesARealBroker(t *testing.T) {
 func TestTheDemoLeavesNoCredentialsBehind(t *testing.T) {
 	t.Setenv("TMPDIR", t.TempDir())
 	var found int
-	code := cli.Main(cli.Env{Args: []string{"demo"}, Out: &bytes.Buffer{}, ErrOut: &bytes.Buffer{}, Terminal: true, Screens: func(_ context.Context, b *workbench.Bench) error {
-		_, paths := b.Credentials()
-		entries, err := os.ReadDir(paths[0])
-		found = len(entries)
-		return err
-	}})
+	code := cli.Main(
+		cli.Env{
+			Args:     []string{"demo"},
+			Out:      &bytes.Buffer{},
+			ErrOut:   &bytes.Buffer{},
+			Terminal: true,
+			Screens: func(_ context.Context, b *workbench.Bench) error {
+				_, paths := b.Credentials()
+				entries, err := os.ReadDir(paths[0])
+				found = len(entries)
+				return err
+			},
+		},
+	)
 	if code != 0 || found != 13 {
 		t.Errorf("exit %d, %d files", code, found)
 	}
@@ -390,9 +474,14 @@ func TestReachReadsFirmware(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, port, _ := strings.Cut(addr.String(), ":")
-	source := fmt.Sprintf("#include <net.h>\n#define MQTT_HOST \"127.0.0.1\"\nconst int mqtt_port = %s; // the radio's\nstatic const char MQTT_USER[] = \"pen-1\";\n#define MQTT_PASSWORD \"s3cret-dulse\"\n", port)
+	source := fmt.Sprintf(
+		"#include <net.h>\n#define MQTT_HOST \"127.0.0.1\"\nconst int mqtt_port = %s; // the radio's\nstatic const char MQTT_USER[] = \"pen-1\";\n#define MQTT_PASSWORD \"s3cret-dulse\"\n",
+		port,
+	)
 	code, out, errOut := feed(source, "reach", "--from", "-", "--wait", "2s")
-	if code != 0 || !strings.Contains(out, "✓ login pen-1      in") || !strings.Contains(out, "rights of pen-1  may read everything; may publish on any topic") || strings.Contains(out+errOut, "s3cret") {
+	if code != 0 || !strings.Contains(out, "✓ login pen-1      in") ||
+		!strings.Contains(out, "rights of pen-1  may read everything; may publish on any topic") ||
+		strings.Contains(out+errOut, "s3cret") {
 		t.Errorf("exit %d: %s%s", code, out, errOut)
 	}
 }

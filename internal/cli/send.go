@@ -66,15 +66,40 @@ Exit code 0: all were taken; 1: the broker did not take one, or no response came
 	f.session.flags(fl)
 	f.recording.flags(fl)
 	fl.Uint8Var(&f.qos, "qos", 1, "the QoS to publish with; with a workspace, that of the topic's clause by default")
-	fl.BoolVar(&f.retain, "retain", false, "let the broker store it; with a workspace, as the topic's clause says by default")
+	fl.BoolVar(
+		&f.retain,
+		"retain",
+		false,
+		"let the broker store it; with a workspace, as the topic's clause says by default",
+	)
 	fl.BoolVar(&f.lines, "lines", false, "with -: every line of standard input is a message of its own")
-	fl.DurationVar(&f.every, "every", 0, "send it again and again, with this time between; until --times or interrupted")
+	fl.DurationVar(
+		&f.every,
+		"every",
+		0,
+		"send it again and again, with this time between; until --times or interrupted",
+	)
 	fl.IntVar(&f.times, "times", 0, "how often; once without --every")
 	fl.DurationVar(&f.expiry, "message-expiry", 0, "version 5: how long the broker may keep it for others")
 	fl.StringVar(&f.contentType, "content-type", "", "version 5: what the payload is")
-	fl.BoolVar(&f.text, "payload-format-utf8", false, "version 5: say that the payload is UTF-8 (payload format indicator 1)")
-	fl.StringVar(&f.responseTopic, "response-topic", "", "version 5: where the response is to go; it is waited for and written out")
-	fl.StringVar(&f.correlation, "correlation-data", "", "version 5: comes back with the response; made up with --response-topic")
+	fl.BoolVar(
+		&f.text,
+		"payload-format-utf8",
+		false,
+		"version 5: say that the payload is UTF-8 (payload format indicator 1)",
+	)
+	fl.StringVar(
+		&f.responseTopic,
+		"response-topic",
+		"",
+		"version 5: where the response is to go; it is waited for and written out",
+	)
+	fl.StringVar(
+		&f.correlation,
+		"correlation-data",
+		"",
+		"version 5: comes back with the response; made up with --response-topic",
+	)
 	fl.DurationVar(&f.wait, "response-within", 10*time.Second, "how long to wait for a response")
 	fl.BoolVar(&f.aliases, "topic-alias", false, "version 5: replace the topic by an alias where the broker allows it")
 	fl.StringArrayVar(&f.userProps, "user-property", nil, "version 5: NAME=VALUE; may be given several times")
@@ -177,7 +202,11 @@ func (e *Env) runSend(ctx context.Context, f *sendFlags, args []string) (err err
 	defer p.close()
 	switch {
 	case p.standIn:
-		return usage("broker %s is a stand-in, which would be started for this message only and nobody would hear it: run 'hodstone stand-in %s' and send to the URL that it tells", p.name, args[0])
+		return usage(
+			"broker %s is a stand-in, which would be started for this message only and nobody would hear it: run 'hodstone stand-in %s' and send to the URL that it tells",
+			p.name,
+			args[0],
+		)
 	case p.options.Version != packet.V5 && (len(ps) > 0 || f.responseTopic != "" || f.aliases):
 		return usage("properties of a message need version 5; the connection is made in %s", p.options.Version)
 	}
@@ -196,7 +225,10 @@ func (e *Env) runSend(ctx context.Context, f *sendFlags, args []string) (err err
 		}
 	}()
 	p.options.UseAliases = f.aliases
-	p.options.Hooks = trace.Record(trace.Source{Client: "send", Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version}, log)
+	p.options.Hooks = trace.Record(
+		trace.Source{Client: "send", Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version},
+		log,
+	)
 	c := client.New(p.options)
 	if err := enter(ctx, c, nil, nil); err != nil {
 		return p.why(ctx, err)
@@ -220,7 +252,14 @@ func (f *sendFlags) asAgreed(k *contract.Contract, m *packet.Publish) {
 }
 
 // sendAll sends until it has been done often enough, the input ends or the context does.
-func (e *Env) sendAll(ctx context.Context, f *sendFlags, p *place, c *client.Client, next func() ([]byte, error), m packet.Publish) error {
+func (e *Env) sendAll(
+	ctx context.Context,
+	f *sendFlags,
+	p *place,
+	c *client.Client,
+	next func() ([]byte, error),
+	m packet.Publish,
+) error {
 	times := f.times
 	if times == 0 && f.every == 0 && !f.lines {
 		times = 1
@@ -255,7 +294,8 @@ func (e *Env) sendAll(ctx context.Context, f *sendFlags, p *place, c *client.Cli
 
 // forewarn tells what the message breaks of the contract.
 func (e *Env) forewarn(k *contract.Contract, m *packet.Publish) {
-	j := contract.NewJudge(k, rule.All()).Message(contract.Message{At: time.Now(), Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: m.QoS, Retain: m.Retain, RetainKnown: true})
+	j := contract.NewJudge(k, rule.All()).
+		Message(contract.Message{At: time.Now(), Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: m.QoS, Retain: m.Retain, RetainKnown: true})
 	if j.Clause == nil {
 		near := ""
 		if j.Near != "" {
@@ -291,7 +331,10 @@ func (e *Env) sendOne(ctx context.Context, f *sendFlags, c *client.Client, m pac
 	case err != nil:
 		return &exit{exitBroken, err}
 	case code >= 0x80:
-		return &exit{exitBroken, fmt.Errorf("%s: the broker did not take it: 0x%02X, %s", m.Topic, byte(code), code.In(ack, packet.V5))}
+		return &exit{
+			exitBroken,
+			fmt.Errorf("%s: the broker did not take it: 0x%02X, %s", m.Topic, byte(code), code.In(ack, packet.V5)),
+		}
 	case m.QoS == 0:
 		fmt.Fprintf(e.Out, "%s: sent at QoS 0, %d bytes; nobody acknowledges that\n", m.Topic, len(m.Payload))
 	default:
@@ -299,7 +342,15 @@ func (e *Env) sendOne(ctx context.Context, f *sendFlags, c *client.Client, m pac
 		if code != 0 {
 			word = ", " + code.In(ack, packet.V5)
 		}
-		fmt.Fprintf(e.Out, "%s: %s after %s, %d bytes%s\n", m.Topic, ack, time.Since(start).Round(time.Microsecond), len(m.Payload), word)
+		fmt.Fprintf(
+			e.Out,
+			"%s: %s after %s, %d bytes%s\n",
+			m.Topic,
+			ack,
+			time.Since(start).Round(time.Microsecond),
+			len(m.Payload),
+			word,
+		)
 	}
 	return nil
 }

@@ -71,7 +71,12 @@ The faults:
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.broker, "broker", "", "with a workspace: which of its stand-ins; the first by default")
-	fl.StringArrayVar(&f.listen, "listen", nil, "HOST:PORT, or a URL of mqtt, mqtts, ws, wss or unix; port 0 lets the system choose; may be given several times (default 127.0.0.1:1883)")
+	fl.StringArrayVar(
+		&f.listen,
+		"listen",
+		nil,
+		"HOST:PORT, or a URL of mqtt, mqtts, ws, wss or unix; port 0 lets the system choose; may be given several times (default 127.0.0.1:1883)",
+	)
 	fl.StringArrayVar(&f.faults, "fault", nil, "misbehave in this way; may be given several times")
 	fl.StringVar(&f.username, "username", "", "know this login only")
 	fl.StringVar(&f.passwordFile, "password-file", "", "the file that holds its password")
@@ -79,10 +84,25 @@ The faults:
 	fl.BoolVar(&f.anonymous, "anonymous", false, "let in clients without credentials beside the logins")
 	fl.StringVar(&f.caFile, "ca-file", "", "write the CA of the TLS listeners to this file, in PEM")
 	fl.StringVar(&f.credentials, "credentials", "", "write the CA and the credentials of all logins into this folder")
-	fl.StringVar(&f.flaw, "certificate", "", "give the TLS listeners a certificate that is "+strings.Join(workspace.CertificateFlaws, ", or "))
-	fl.StringVar(&f.ownCertificate, "own-certificate", "", "give the TLS listeners this certificate of your own, in place of one that is made")
+	fl.StringVar(
+		&f.flaw,
+		"certificate",
+		"",
+		"give the TLS listeners a certificate that is "+strings.Join(workspace.CertificateFlaws, ", or "),
+	)
+	fl.StringVar(
+		&f.ownCertificate,
+		"own-certificate",
+		"",
+		"give the TLS listeners this certificate of your own, in place of one that is made",
+	)
 	fl.StringVar(&f.ownKey, "own-key", "", "with --own-certificate: the file with its key, where it is another")
-	fl.StringVar(&f.ownCA, "own-ca", "", "with --own-certificate: the CA that clients trust, and that signs the certificates of clients")
+	fl.StringVar(
+		&f.ownCA,
+		"own-ca",
+		"",
+		"with --own-certificate: the CA that clients trust, and that signs the certificates of clients",
+	)
 	fl.IntVar(&f.maximumQoS, "maximum-qos", 2, "announce and keep this highest QoS")
 	fl.BoolVar(&f.retain, "retain-available", true, "store retained messages")
 	fl.BoolVar(&f.wildcards, "wildcard-subscription-available", true, "take filters with + and #")
@@ -146,13 +166,22 @@ func (f *standInFlags) limits(l *standin.Limits, given func(string) bool) error 
 // definition is the broker to run: the workspace's, or one of the options alone.
 func (e *Env) definition(f *standInFlags, args []string) (*workspace.Workspace, error) {
 	if len(args) == 0 {
-		w := &workspace.Workspace{Name: "stand-in", File: "stand-in", Contract: &contract.Contract{}, Brokers: []*workspace.Broker{{Name: "stand-in", StandIn: &workspace.StandIn{Anonymous: f.username == ""}, Version: packet.V5}}}
+		w := &workspace.Workspace{
+			Name:     "stand-in",
+			File:     "stand-in",
+			Contract: &contract.Contract{},
+			Brokers: []*workspace.Broker{
+				{Name: "stand-in", StandIn: &workspace.StandIn{Anonymous: f.username == ""}, Version: packet.V5},
+			},
+		}
 		if f.username != "" {
 			password, given, err := secret("password", "password", f.passwordFile, f.passwordEnv)
 			if err != nil {
 				return nil, err
 			}
-			w.Logins = []*workspace.Login{{Name: f.username, Username: f.username, Password: password, HasPassword: given}}
+			w.Logins = []*workspace.Login{
+				{Name: f.username, Username: f.username, Password: password, HasPassword: given},
+			}
 			w.Brokers[0].StandIn.Logins = []string{f.username}
 		}
 		return w, nil
@@ -255,7 +284,11 @@ func (e *Env) runStandIn(c *cobra.Command, f *standInFlags, args []string) (err 
 		seen.say(map[string]any{"event": "listening", "url": url}, "stand-in on %s", url)
 	}
 	if faults := append(append([]string(nil), si.Faults...), f.faults...); len(faults) > 0 {
-		seen.say(map[string]any{"event": "misbehaving", "faults": faults}, "misbehaving: %s", strings.Join(faults, ", "))
+		seen.say(
+			map[string]any{"event": "misbehaving", "faults": faults},
+			"misbehaving: %s",
+			strings.Join(faults, ", "),
+		)
 	}
 	if !f.json {
 		fmt.Fprintln(e.Out, "end it with Ctrl-C")
@@ -384,7 +417,11 @@ func (e *Env) obey(ctx context.Context, s *standin.Server, out *announcer) {
 				out.say(map[string]any{"event": "error", "text": "no client " + rest + " is connected"}, "no client %q is connected", rest)
 			}
 		default:
-			out.say(map[string]any{"event": "error", "text": "unknown command " + verb}, "there is no command %q: clients, refused, throw-out CLIENT-ID, quit", verb)
+			out.say(
+				map[string]any{"event": "error", "text": "unknown command " + verb},
+				"there is no command %q: clients, refused, throw-out CLIENT-ID, quit",
+				verb,
+			)
 		}
 	}
 }
@@ -410,10 +447,37 @@ func (s *announcer) clients(all []standin.ClientInfo) {
 		case c.Expiry > 0:
 			kept = "session kept " + c.Expiry.String()
 		}
-		s.say(map[string]any{"event": "client", "client_id": c.ID, "session_expiry": expiry, "address": c.Address, "version": c.Version.String(), "login": login, "connected": c.Connected, "filters": c.Filters,
-			"in_flight": c.InFlight, "waiting": c.Waiting, "dropped": c.Dropped, "published": c.Published, "delivered": c.Delivered, "published_per_second": c.PublishedRate, "delivered_per_second": c.DeliveredRate},
-			"%-24s %-22s MQTT %-5s %-12s in %.1f/s out %.1f/s, %d in flight, %d waiting, %d dropped, %s, %s", c.ID, where, c.Version, login, c.PublishedRate, c.DeliveredRate, c.InFlight, c.Waiting, c.Dropped, kept,
-			strings.Join(c.Filters, " "))
+		s.say(
+			map[string]any{
+				"event":                "client",
+				"client_id":            c.ID,
+				"session_expiry":       expiry,
+				"address":              c.Address,
+				"version":              c.Version.String(),
+				"login":                login,
+				"connected":            c.Connected,
+				"filters":              c.Filters,
+				"in_flight":            c.InFlight,
+				"waiting":              c.Waiting,
+				"dropped":              c.Dropped,
+				"published":            c.Published,
+				"delivered":            c.Delivered,
+				"published_per_second": c.PublishedRate,
+				"delivered_per_second": c.DeliveredRate,
+			},
+			"%-24s %-22s MQTT %-5s %-12s in %.1f/s out %.1f/s, %d in flight, %d waiting, %d dropped, %s, %s",
+			c.ID,
+			where,
+			c.Version,
+			login,
+			c.PublishedRate,
+			c.DeliveredRate,
+			c.InFlight,
+			c.Waiting,
+			c.Dropped,
+			kept,
+			strings.Join(c.Filters, " "),
+		)
 	}
 }
 
@@ -422,7 +486,24 @@ func (s *announcer) refused(all []standin.Refusal) {
 		s.say(map[string]any{"event": "refused", "count": 0}, "nothing was refused")
 	}
 	for _, r := range all {
-		s.say(map[string]any{"event": "refusal", "when": r.At.Format(time.RFC3339Nano), "address": r.Address, "client_id": r.ClientID, "username": r.Username, "what": r.What, "code": int(r.Code), "why": r.Why},
-			"%s  %s from %s, client id %q: %s: %s", r.At.Format("15:04:05.000"), r.What, r.Address, r.ClientID, r.Code.In(packet.CONNACK, packet.V5), r.Why)
+		s.say(
+			map[string]any{
+				"event":     "refusal",
+				"when":      r.At.Format(time.RFC3339Nano),
+				"address":   r.Address,
+				"client_id": r.ClientID,
+				"username":  r.Username,
+				"what":      r.What,
+				"code":      int(r.Code),
+				"why":       r.Why,
+			},
+			"%s  %s from %s, client id %q: %s: %s",
+			r.At.Format("15:04:05.000"),
+			r.What,
+			r.Address,
+			r.ClientID,
+			r.Code.In(packet.CONNACK, packet.V5),
+			r.Why,
+		)
 	}
 }

@@ -76,7 +76,13 @@ func (e *Env) traceShow() *cobra.Command {
 }
 
 // writeEvents writes the events that fit.
-func (e *Env) writeEvents(ctx context.Context, file *record.File, f trace.Filter, write func(*trace.Event) error, flush func() error) error {
+func (e *Env) writeEvents(
+	ctx context.Context,
+	file *record.File,
+	f trace.Filter,
+	write func(*trace.Event) error,
+	flush func() error,
+) error {
 	var failed error
 	err := file.Search(ctx, f, 1, func(ev *trace.Event) bool {
 		failed = write(ev)
@@ -204,7 +210,11 @@ func (e *Env) traceSequence() *cobra.Command {
 				return &exit{exitBroken, err}
 			}
 			if len(q.Events) > report.MaxSequence {
-				return usage("more than %d events fit; narrow them down with --filter, for instance since:%s", report.MaxSequence, q.Events[0].At.Format("15:04:05"))
+				return usage(
+					"more than %d events fit; narrow them down with --filter, for instance since:%s",
+					report.MaxSequence,
+					q.Events[0].At.Format("15:04:05"),
+				)
 			}
 			q.Caption = caption(file, q.Events, filter)
 			s, err := q.Draw()

@@ -41,14 +41,28 @@ func (r *recording) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&r.path, "record", "", "record the trace into this file, which must not exist yet")
 	fl.Int64Var(&r.maxSize, "record-max-size", 0, "begin another file when it is larger than so many bytes")
 	fl.DurationVar(&r.maxAge, "record-max-age", 0, "begin another file when it is older")
-	fl.StringArrayVar(&r.follow, "follow", nil, "NAME=PATH of a log, console or pipe whose lines go onto the record; may be given several times")
+	fl.StringArrayVar(
+		&r.follow,
+		"follow",
+		nil,
+		"NAME=PATH of a log, console or pipe whose lines go onto the record; may be given several times",
+	)
 }
 
 // start begins to record and to follow; close ends it and tells what came of it.
-func (r *recording) start(ctx context.Context, e *Env, log *trace.Log, meta map[string]string) (close func() error, err error) {
+func (r *recording) start(
+	ctx context.Context,
+	e *Env,
+	log *trace.Log,
+	meta map[string]string,
+) (close func() error, err error) {
 	var recorder *record.Recorder
 	if r.path != "" {
-		recorder, err = record.Start(log, 1, record.Options{Path: r.path, Meta: meta, MaxSize: r.maxSize, MaxAge: r.maxAge})
+		recorder, err = record.Start(
+			log,
+			1,
+			record.Options{Path: r.path, Meta: meta, MaxSize: r.maxSize, MaxAge: r.maxAge},
+		)
 		if err != nil {
 			return nil, &exit{exitUsage, err}
 		}
@@ -128,10 +142,25 @@ came within --for; 2: wrong use; 3: the broker was not reached or refused.`,
 	f.recording.flags(fl)
 	fl.Uint8Var(&f.qos, "qos", 2, "the QoS to ask for")
 	fl.BoolVar(&f.noLocal, "no-local", false, "version 5: leave out what this client itself published")
-	fl.BoolVar(&f.rap, "retain-as-published", false, "version 5: keep the publisher's retain flag; stored messages cannot be told from live ones then")
-	fl.Uint8Var(&f.retainHandling, "retain-handling", 0, "version 5: 0 sends the stored messages, 1 for a new subscription only, 2 none")
+	fl.BoolVar(
+		&f.rap,
+		"retain-as-published",
+		false,
+		"version 5: keep the publisher's retain flag; stored messages cannot be told from live ones then",
+	)
+	fl.Uint8Var(
+		&f.retainHandling,
+		"retain-handling",
+		0,
+		"version 5: 0 sends the stored messages, 1 for a new subscription only, 2 none",
+	)
 	fl.Uint32Var(&f.subscriptionID, "subscription-identifier", 0, "version 5: comes back with every message")
-	fl.StringArrayVar(&f.subscribeUserProp, "user-property", nil, "version 5: NAME=VALUE for SUBSCRIBE; may be given several times")
+	fl.StringArrayVar(
+		&f.subscribeUserProp,
+		"user-property",
+		nil,
+		"version 5: NAME=VALUE for SUBSCRIBE; may be given several times",
+	)
 	fl.BoolVar(&f.json, "json", false, "write a JSON document for each message, one to a line")
 	fl.IntVar(&f.count, "count", 0, "end after so many messages")
 	fl.DurationVar(&f.duration, "for", 0, "end after this time")
@@ -219,7 +248,9 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 		user = append(user, packet.Int(packet.SubscriptionIdentifier, f.subscriptionID))
 	}
 	if p.options.Version != packet.V5 && (len(user) > 0 || f.noLocal || f.rap || f.retainHandling > 0) {
-		return usage("--no-local, --retain-as-published, --retain-handling, --subscription-identifier and --user-property need version 5")
+		return usage(
+			"--no-local, --retain-as-published, --retain-handling, --subscription-identifier and --user-property need version 5",
+		)
 	}
 	stopRecord, err := f.recording.start(ctx, e, log, p.meta(where))
 	if err != nil {
@@ -230,11 +261,22 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 			err = closing
 		}
 	}()
-	w := &watching{e: e, f: f, p: p, log: log, done: make(chan struct{}), worse: map[string]int{}, told: map[string]bool{}}
+	w := &watching{
+		e:     e,
+		f:     f,
+		p:     p,
+		log:   log,
+		done:  make(chan struct{}),
+		worse: map[string]int{},
+		told:  map[string]bool{},
+	}
 	if p.contract != nil {
 		w.seen = workbench.NewObservation(p.contract, watchName, p.name, p.bench.Parties(), w.message, w.missing)
 	}
-	rec := trace.NewRecorder(trace.Source{Client: watchName, Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version}, log)
+	rec := trace.NewRecorder(
+		trace.Source{Client: watchName, Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version},
+		log,
+	)
 	p.options.Hooks = rec.Hooks()
 	if f.duration > 0 {
 		var cancel context.CancelFunc
@@ -243,7 +285,16 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 	}
 	var subs []packet.Subscription
 	for _, x := range filters {
-		subs = append(subs, packet.Subscription{Filter: x, QoS: packet.QoS(f.qos), NoLocal: f.noLocal, RetainAsPublished: f.rap, RetainHandling: packet.RetainHandling(f.retainHandling)})
+		subs = append(
+			subs,
+			packet.Subscription{
+				Filter:            x,
+				QoS:               packet.QoS(f.qos),
+				NoLocal:           f.noLocal,
+				RetainAsPublished: f.rap,
+				RetainHandling:    packet.RetainHandling(f.retainHandling),
+			},
+		)
 	}
 	c := client.New(p.options)
 	w.nudge = func() { c.AskPing() }
@@ -330,7 +381,13 @@ const watchTick = 200 * time.Millisecond
 // event tells of what is no message: refused rights, failures of devices, the observer's own sight.
 func (w *watching) event(e *trace.Event) {
 	refused := func(what string, code packet.ReasonCode, t packet.Type) {
-		w.happen(e, hapRefused, "", "", fmt.Sprintf("%s: %s was refused: %s %s", e.Client, what, code.Code(t, e.Version), code.In(t, e.Version)))
+		w.happen(
+			e,
+			hapRefused,
+			"",
+			"",
+			fmt.Sprintf("%s: %s was refused: %s %s", e.Client, what, code.Code(t, e.Version), code.In(t, e.Version)),
+		)
 	}
 	switch {
 	case e.Role == trace.RoleDevice && e.Kind == trace.Line:
@@ -376,7 +433,16 @@ func (w *watching) happen(e *trace.Event, what, clause, topic, text string) {
 		at, name = e.At, e.Client
 	}
 	if w.f.json {
-		w.encode(happened{At: at.Format(time.RFC3339Nano), Event: what, Client: name, Clause: clause, Topic: topic, Text: text})
+		w.encode(
+			happened{
+				At:     at.Format(time.RFC3339Nano),
+				Event:  what,
+				Client: name,
+				Clause: clause,
+				Topic:  topic,
+				Text:   text,
+			},
+		)
 		return
 	}
 	sign := map[string]string{hapMissing: "○", hapRefused: "✗", hapDevice: "✗", hapBlind: "!", hapSees: "✓"}[what]
@@ -400,7 +466,13 @@ func (w *watching) encode(v any) {
 func (w *watching) over() bool { return w.f.count > 0 && w.count == w.f.count }
 
 // run stays connected until the context ends or the count is reached.
-func (w *watching) run(ctx context.Context, c *client.Client, rec *trace.Recorder, subs []packet.Subscription, ps packet.Properties) error {
+func (w *watching) run(
+	ctx context.Context,
+	c *client.Client,
+	rec *trace.Recorder,
+	subs []packet.Subscription,
+	ps packet.Properties,
+) error {
 	defer func() {
 		if w.seen != nil { // before we end it ourselves
 			w.blind = w.seen.Blind()
@@ -489,7 +561,10 @@ func enter(ctx context.Context, c *client.Client, subs []packet.Subscription, ps
 	}
 	for i, code := range ack.Codes {
 		if code > 2 {
-			return &exit{exitNotReached, fmt.Errorf("the broker refused the filter %s: %s", subs[i].Filter, code.In(packet.SUBACK, c.Version()))}
+			return &exit{
+				exitNotReached,
+				fmt.Errorf("the broker refused the filter %s: %s", subs[i].Filter, code.In(packet.SUBACK, c.Version())),
+			}
 		}
 	}
 	return nil
@@ -504,7 +579,13 @@ func (w *watching) message(e *trace.Event, f workbench.Finding) {
 	m := *e.Publish()
 	m.Topic = e.Topic()
 	stored := e.Meaning.Stored == trace.StorageCopy
-	out := watched{At: e.At.Format(time.RFC3339Nano), MessageRecord: report.NewMessageRecord(&m), Stored: stored, Sender: f.Sender, Properties: report.NewPropertyRecords(m.Properties)}
+	out := watched{
+		At:            e.At.Format(time.RFC3339Nano),
+		MessageRecord: report.NewMessageRecord(&m),
+		Stored:        stored,
+		Sender:        f.Sender,
+		Properties:    report.NewPropertyRecords(m.Properties),
+	}
 	if j := f.Judgement; w.seen != nil {
 		if out.Stray = j.Clause == nil; !out.Stray {
 			out.Clause = j.Clause.Name

@@ -132,7 +132,8 @@ func ParsePattern(s string) (Pattern, error) {
 }
 
 func parameter(level string) (name string, ok bool) {
-	if len(level) > 2 && level[0] == '{' && level[len(level)-1] == '}' && !strings.ContainsAny(level[1:len(level)-1], "{}") {
+	if len(level) > 2 && level[0] == '{' && level[len(level)-1] == '}' &&
+		!strings.ContainsAny(level[1:len(level)-1], "{}") {
 		return level[1 : len(level)-1], true
 	}
 	return "", false

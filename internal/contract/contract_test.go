@@ -34,7 +34,13 @@ func farm(t *testing.T) *contract.Contract {
 	if err := d.Decode(&doc); err != nil {
 		t.Fatal(err)
 	}
-	schema, err := contract.CompileSchema(fstest.MapFS{"modes.json": {Data: []byte(`{"$defs": {"mode": {"enum": [0, 3], "values": {"3": "in maintenance"}}}}`)}}, "oxygen", doc)
+	schema, err := contract.CompileSchema(
+		fstest.MapFS{
+			"modes.json": {Data: []byte(`{"$defs": {"mode": {"enum": [0, 3], "values": {"3": "in maintenance"}}}}`)},
+		},
+		"oxygen",
+		doc,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,10 +48,21 @@ func farm(t *testing.T) *contract.Contract {
 	return &contract.Contract{
 		Parameters: map[string]contract.Parameter{"pen": {Name: "pen", Values: []string{"1", "2"}}},
 		Clauses: []*contract.Clause{
-			{Name: "oxygen", Topic: pattern(t, "v/pen/{pen}/oxygen"), Every: contract.Cadence{Period: 10 * time.Second, Tolerance: 2 * time.Second},
-				Payload: contract.Payload{Format: payload.JSON, Schema: schema}},
-			{Name: "set", From: "shore", Topic: pattern(t, "v/pen/{pen}/set"), QoS: &one, Retain: &no, Answer: &contract.Answer{Clause: "state", Within: 2 * time.Second},
-				Payload: contract.Payload{Format: payload.Number, Minimum: &lo, Maximum: &hi, Unit: "%"}},
+			{
+				Name:    "oxygen",
+				Topic:   pattern(t, "v/pen/{pen}/oxygen"),
+				Every:   contract.Cadence{Period: 10 * time.Second, Tolerance: 2 * time.Second},
+				Payload: contract.Payload{Format: payload.JSON, Schema: schema},
+			},
+			{
+				Name:    "set",
+				From:    "shore",
+				Topic:   pattern(t, "v/pen/{pen}/set"),
+				QoS:     &one,
+				Retain:  &no,
+				Answer:  &contract.Answer{Clause: "state", Within: 2 * time.Second},
+				Payload: contract.Payload{Format: payload.Number, Minimum: &lo, Maximum: &hi, Unit: "%"},
+			},
 			{Name: "state", Topic: pattern(t, "v/pen/{pen}/state"), Payload: contract.Payload{Format: payload.Text,
 				Values: []contract.Value{{Text: "on", Meaning: "runs"}, {Text: "off", Meaning: "stands"}}}},
 			{Name: "frame", Topic: pattern(t, "v/frame"), Payload: contract.Payload{Format: payload.Binary}},
@@ -191,8 +208,15 @@ func TestSilencesAndAnswers(t *testing.T) {
 	tick(22, "v/pen/1/set: no answer")
 	w.say(22.9, "v/pen/2/state", "on")
 	tick(25)
-	want := map[string]contract.CellState{"v/pen/1/oxygen": contract.CellSilent, "v/pen/2/oxygen": contract.CellKept, "v/pen/1/set": contract.CellBroken,
-		"v/pen/2/set": contract.CellKept, "v/pen/1/state": contract.CellUnseen, "v/pen/2/state": contract.CellKept, "v/frame": contract.CellUnseen}
+	want := map[string]contract.CellState{
+		"v/pen/1/oxygen": contract.CellSilent,
+		"v/pen/2/oxygen": contract.CellKept,
+		"v/pen/1/set":    contract.CellBroken,
+		"v/pen/2/set":    contract.CellKept,
+		"v/pen/1/state":  contract.CellUnseen,
+		"v/pen/2/state":  contract.CellKept,
+		"v/frame":        contract.CellUnseen,
+	}
 	if states := w.states(); fmt.Sprint(states) != fmt.Sprint(want) {
 		t.Errorf("cells %v\nwant  %v", states, want)
 	}
@@ -230,7 +254,8 @@ func TestABlindObserverAccusesNoOne(t *testing.T) {
 	w.j.Blind("quay", w.at(6))
 	w.j.Seen("quay", w.at(40)) // it cannot
 	w.found()
-	if s := w.j.Sights(w.at(40)); len(s) != 1 || s[0].Open || !s[0].Since.Equal(w.at(5)) || s[0].Blind != 35*time.Second {
+	if s := w.j.Sights(w.at(40)); len(s) != 1 || s[0].Open || !s[0].Since.Equal(w.at(5)) ||
+		s[0].Blind != 35*time.Second {
 		t.Errorf("%+v", s)
 	}
 	w.j.Sees("quay", w.at(50), nil)
@@ -273,9 +298,14 @@ func TestAStoredCopySaysNothingOfNow(t *testing.T) {
 	w.say(2, "v/pen/1/set", "5")
 	w.say(3, "v/pen/1/state", "on", stored)
 	w.j.Seen("quay", w.at(12))
-	w.found("v/pen/1/set: no answer", "v/pen/1/oxygen: nothing since the observer began to see", "v/pen/2/oxygen: nothing since the observer began to see")
+	w.found(
+		"v/pen/1/set: no answer",
+		"v/pen/1/oxygen: nothing since the observer began to see",
+		"v/pen/2/oxygen: nothing since the observer began to see",
+	)
 	w.say(13, "v/pen/1/oxygen", oxygen, stored)
-	if s := w.states(); s["v/pen/1/oxygen"] != contract.CellSilent || s["v/pen/1/set"] != contract.CellBroken || s["v/pen/1/state"] != contract.CellKept {
+	if s := w.states(); s["v/pen/1/oxygen"] != contract.CellSilent || s["v/pen/1/set"] != contract.CellBroken ||
+		s["v/pen/1/state"] != contract.CellKept {
 		t.Errorf("%v", s)
 	}
 }
@@ -283,8 +313,20 @@ func TestAStoredCopySaysNothingOfNow(t *testing.T) {
 // TestAnswersWithParametersOfTheirOwn: only those count that both have.
 func TestAnswersWithParametersOfTheirOwn(t *testing.T) {
 	c := farm(t)
-	c.Clauses = append(c.Clauses, &contract.Clause{Name: "order", Topic: pattern(t, "v/order/{pen}/{silo}"), Answer: &contract.Answer{Clause: "fed", Within: time.Second}, Payload: contract.Payload{Format: payload.Text}},
-		&contract.Clause{Name: "fed", Topic: pattern(t, "v/fed/{pen}/{lot}"), Payload: contract.Payload{Format: payload.Text}})
+	c.Clauses = append(
+		c.Clauses,
+		&contract.Clause{
+			Name:    "order",
+			Topic:   pattern(t, "v/order/{pen}/{silo}"),
+			Answer:  &contract.Answer{Clause: "fed", Within: time.Second},
+			Payload: contract.Payload{Format: payload.Text},
+		},
+		&contract.Clause{
+			Name:    "fed",
+			Topic:   pattern(t, "v/fed/{pen}/{lot}"),
+			Payload: contract.Payload{Format: payload.Text},
+		},
+	)
 	w := watch(t, c)
 	w.say(1, "v/order/1/a", "x")
 	w.say(1.1, "v/order/2/a", "x")
@@ -329,7 +371,10 @@ func BenchmarkSheet(b *testing.B) {
 	c.Parameters["pen"] = contract.Parameter{Name: "pen", Values: pens}
 	for i := range 10 {
 		p, _ := contract.ParsePattern(fmt.Sprintf("v/pen/{pen}/value%d", i))
-		c.Clauses = append(c.Clauses, &contract.Clause{Name: fmt.Sprint("value", i), Topic: p, Payload: contract.Payload{Format: payload.Number}})
+		c.Clauses = append(
+			c.Clauses,
+			&contract.Clause{Name: fmt.Sprint("value", i), Topic: p, Payload: contract.Payload{Format: payload.Number}},
+		)
 	}
 	j := contract.NewJudge(c, rule.All())
 	for b.Loop() {
@@ -363,8 +408,13 @@ func TestFieldsAndPlacesInThePayload(t *testing.T) {
 	for _, f := range c.Clauses[0].Payload.Fields() {
 		got = append(got, fmt.Sprintf("%s %s [%s] %s %v %v", f.Name, f.Type, f.Range, f.Unit, f.Required, f.Values))
 	}
-	want := []string{"mgl number [0 … 20] mg/l true map[]", "at string, date-time []  true map[]", "deep object []  false map[]",
-		"deep/a/b integer []  false map[]", "mode  []  false map[0: 3:in maintenance]"}
+	want := []string{
+		"mgl number [0 … 20] mg/l true map[]",
+		"at string, date-time []  true map[]",
+		"deep object []  false map[]",
+		"deep/a/b integer []  false map[]",
+		"mode  []  false map[0: 3:in maintenance]",
+	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
@@ -384,7 +434,10 @@ func TestOverlapsAreFound(t *testing.T) {
 	}{{"a/{pen}", "a/{pen}", true}, {"a/{pen}", "a/1", true}, {"a/{pen}", "a/9", false}, {"a/{x}/b", "a/{pen}/{x}", true}, {"a/b", "a/b/c", false}} {
 		c := farm(t)
 		for _, pair := range [][2]string{{tt.a, tt.b}, {tt.b, tt.a}} {
-			c := &contract.Contract{Parameters: c.Parameters, Clauses: []*contract.Clause{{Name: "1", Topic: pattern(t, pair[0])}}}
+			c := &contract.Contract{
+				Parameters: c.Parameters,
+				Clauses:    []*contract.Clause{{Name: "1", Topic: pattern(t, pair[0])}},
+			}
 			if other := c.Overlap(&contract.Clause{Name: "2", Topic: pattern(t, pair[1])}); (other != nil) != tt.want {
 				t.Errorf("%s and %s overlap: %v", pair[0], pair[1], other != nil)
 			}
@@ -409,7 +462,8 @@ func FuzzDecode(f *testing.F) {
 				}
 			}
 		}
-		if start, end, ok := payload.Of(payload.JSON).Locate(b, pointer); ok && (start < 0 || end > len(b) || start > end) {
+		if start, end, ok := payload.Of(payload.JSON).Locate(b, pointer); ok &&
+			(start < 0 || end > len(b) || start > end) {
 			t.Errorf("%d:%d of %d", start, end, len(b))
 		}
 		payload.Show(b, 20)

@@ -269,7 +269,9 @@ func (j *Judge) Message(m Message) Judgement {
 		cell.Count++
 	}
 	if cell.decodable {
-		if cell.History = append(cell.History, Sample{m.At, m.Payload, cl.Payload.Format}); len(cell.History) > maxHistory {
+		if cell.History = append(cell.History, Sample{m.At, m.Payload, cl.Payload.Format}); len(
+			cell.History,
+		) > maxHistory {
 			cell.History = cell.History[1:]
 		}
 	}

@@ -48,13 +48,43 @@ const (
 	isNull
 )
 
-var jsonTypeNames = map[string]jsonTypes{"object": isObject, "array": isArray, "string": isString, "integer": isInteger, "number": isNumber, "boolean": isBoolean, "null": isNull}
+var jsonTypeNames = map[string]jsonTypes{
+	"object":  isObject,
+	"array":   isArray,
+	"string":  isString,
+	"integer": isInteger,
+	"number":  isNumber,
+	"boolean": isBoolean,
+	"null":    isNull,
+}
 
 // quickKnows are the fields of a schema that quick takes into account, and those that say
 // nothing about what is valid.
-var quickKnows = map[string]bool{"DraftVersion": true, "Location": true, "ID": true, "Anchor": true, "Ref": true, "Types": true, "Enum": true, "Format": true, "Required": true, "Properties": true,
-	"Pattern": true, "Maximum": true, "Minimum": true, "ExclusiveMaximum": true, "ExclusiveMinimum": true, "Title": true, "Description": true, "Default": true, "Comment": true, "ReadOnly": true,
-	"WriteOnly": true, "Examples": true, "Deprecated": true}
+var quickKnows = map[string]bool{
+	"DraftVersion":     true,
+	"Location":         true,
+	"ID":               true,
+	"Anchor":           true,
+	"Ref":              true,
+	"Types":            true,
+	"Enum":             true,
+	"Format":           true,
+	"Required":         true,
+	"Properties":       true,
+	"Pattern":          true,
+	"Maximum":          true,
+	"Minimum":          true,
+	"ExclusiveMaximum": true,
+	"ExclusiveMinimum": true,
+	"Title":            true,
+	"Description":      true,
+	"Default":          true,
+	"Comment":          true,
+	"ReadOnly":         true,
+	"WriteOnly":        true,
+	"Examples":         true,
+	"Deprecated":       true,
+}
 
 // newQuick reduces a schema, or returns nil where it says more than can be.
 func newQuick(s *jsonschema.Schema, depth int) *quick {
@@ -68,12 +98,24 @@ func newQuick(s *jsonschema.Schema, depth int) *quick {
 		}
 	}
 	if s.Ref != nil {
-		if s.Types != nil || s.Enum != nil || s.Format != nil || len(s.Required)+len(s.Properties) > 0 || s.Pattern != nil || s.Maximum != nil || s.Minimum != nil || s.ExclusiveMaximum != nil || s.ExclusiveMinimum != nil {
+		if s.Types != nil || s.Enum != nil || s.Format != nil || len(s.Required)+len(s.Properties) > 0 ||
+			s.Pattern != nil ||
+			s.Maximum != nil ||
+			s.Minimum != nil ||
+			s.ExclusiveMaximum != nil ||
+			s.ExclusiveMinimum != nil {
 			return nil
 		}
 		return newQuick(s.Ref, depth+1)
 	}
-	q := &quick{required: s.Required, pattern: s.Pattern, least: float(s.Minimum), most: float(s.Maximum), above: float(s.ExclusiveMinimum), below: float(s.ExclusiveMaximum)}
+	q := &quick{
+		required: s.Required,
+		pattern:  s.Pattern,
+		least:    float(s.Minimum),
+		most:     float(s.Maximum),
+		above:    float(s.ExclusiveMinimum),
+		below:    float(s.ExclusiveMaximum),
+	}
 	if s.Types != nil {
 		for _, name := range s.Types.ToStrings() {
 			q.types |= jsonTypeNames[name]
@@ -126,7 +168,9 @@ func empty(v reflect.Value) bool {
 
 // accepts tells whether the text is JSON and certainly fits the schema.
 func (q *quick) accepts(b []byte) bool {
-	return q != nil && len(b) > 0 && len(b) <= maxQuickBytes && !largeNumbers(b) && utf8.Valid(b) && gjson.ValidBytes(b) && q.fits(gjson.ParseBytes(b))
+	return q != nil && len(b) > 0 && len(b) <= maxQuickBytes && !largeNumbers(b) && utf8.Valid(b) &&
+		gjson.ValidBytes(b) &&
+		q.fits(gjson.ParseBytes(b))
 }
 
 // largeNumbers tells whether there may be numbers out of range: any with an exponent, or with
@@ -178,7 +222,8 @@ func (q *quick) object(r gjson.Result) bool {
 	r.ForEach(func(k, v gjson.Result) bool {
 		// A name that stands twice is a breach of the format; so it may be within what is not looked into.
 		if n == len(names) || strings.IndexByte(k.Raw, '\\') >= 0 || slices.Contains(names[:n], k.Str) ||
-			v.Type == gjson.JSON && (q.properties[k.Str] == nil || !v.IsObject()) && strings.IndexByte(v.Raw, '{') >= 0 {
+			v.Type == gjson.JSON && (q.properties[k.Str] == nil || !v.IsObject()) &&
+				strings.IndexByte(v.Raw, '{') >= 0 {
 			good = false
 			return false
 		}

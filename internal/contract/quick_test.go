@@ -70,11 +70,23 @@ func FuzzQuick(f *testing.F) {
 // FuzzBreaches: whatever the validator calls invalid is a breach, for schemas of all keywords, and what it
 // calls valid is none.
 func FuzzBreaches(f *testing.F) {
-	all := []string{`{"not":{"type":"string"}}`, `{"not":{"required":["a","b"]}}`, `{"properties":{"a":false}}`, `{"items":false}`, `false`, `{"oneOf":[{"type":"string"},{"minLength":1}]}`,
-		`{"anyOf":[{"const":1},{"enum":[2]}]}`, `{"if":{"type":"array"},"then":{"minItems":1,"uniqueItems":true,"contains":{"type":"null"},"maxContains":1},"else":{"maxProperties":1}}`,
-		`{"patternProperties":{"^x":{"multipleOf":2}},"propertyNames":{"maxLength":3},"additionalProperties":{"exclusiveMinimum":0}}`, `{"dependentRequired":{"a":["b"]},"dependentSchemas":{"b":{"minProperties":2}}}`,
-		`{"prefixItems":[{"type":"integer"}],"unevaluatedItems":false}`, `{"allOf":[{"properties":{"a":true}}],"unevaluatedProperties":false}`, `{"$ref":"#/$defs/l","$defs":{"l":{"type":["array","null"],"items":{"$ref":"#/$defs/l"}}}}`,
-		`{"allOf":[{"not":{"type":"object"}},{"format":"date-time"}]}`, `{"$dynamicRef":"#d","$defs":{"d":{"$dynamicAnchor":"d","not":{"const":0}}}}`}
+	all := []string{
+		`{"not":{"type":"string"}}`,
+		`{"not":{"required":["a","b"]}}`,
+		`{"properties":{"a":false}}`,
+		`{"items":false}`,
+		`false`,
+		`{"oneOf":[{"type":"string"},{"minLength":1}]}`,
+		`{"anyOf":[{"const":1},{"enum":[2]}]}`,
+		`{"if":{"type":"array"},"then":{"minItems":1,"uniqueItems":true,"contains":{"type":"null"},"maxContains":1},"else":{"maxProperties":1}}`,
+		`{"patternProperties":{"^x":{"multipleOf":2}},"propertyNames":{"maxLength":3},"additionalProperties":{"exclusiveMinimum":0}}`,
+		`{"dependentRequired":{"a":["b"]},"dependentSchemas":{"b":{"minProperties":2}}}`,
+		`{"prefixItems":[{"type":"integer"}],"unevaluatedItems":false}`,
+		`{"allOf":[{"properties":{"a":true}}],"unevaluatedProperties":false}`,
+		`{"$ref":"#/$defs/l","$defs":{"l":{"type":["array","null"],"items":{"$ref":"#/$defs/l"}}}}`,
+		`{"allOf":[{"not":{"type":"object"}},{"format":"date-time"}]}`,
+		`{"$dynamicRef":"#d","$defs":{"d":{"$dynamicAnchor":"d","not":{"const":0}}}}`,
+	}
 	for _, schema := range all {
 		for _, value := range []string{`0`, `"x"`, `{"a":1,"b":1}`, `[1,[null],null]`, `{"x":3}`, `{"xxxx":-1}`, `null`, `"2026-11-23T09:00:00Z"`} {
 			f.Add(schema, value)

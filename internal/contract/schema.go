@@ -77,9 +77,18 @@ func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
 	if at := circle(compiled); at != nil {
 		url, pointer, _ := strings.Cut(at.Location, "#")
 		if url != schemaRoot+"clause-"+name {
-			return nil, &SchemaError{Reason: fmt.Sprintf("%s#%s leads back to itself without looking at any part of the value: it says nothing", strings.TrimPrefix(url, schemaRoot), pointer)}
+			return nil, &SchemaError{
+				Reason: fmt.Sprintf(
+					"%s#%s leads back to itself without looking at any part of the value: it says nothing",
+					strings.TrimPrefix(url, schemaRoot),
+					pointer,
+				),
+			}
 		}
-		return nil, &SchemaError{Pointer: pointer, Reason: "it leads back to itself without looking at any part of the value: it says nothing"}
+		return nil, &SchemaError{
+			Pointer: pointer,
+			Reason:  "it leads back to itself without looking at any part of the value: it says nothing",
+		}
 	}
 	return &Schema{compiled, newQuick(compiled, 0), f.docs}, nil
 }
@@ -118,7 +127,12 @@ func circle(root *jsonschema.Schema) *jsonschema.Schema {
 
 // applied returns the schemas that a schema applies to the same value, and those it applies to parts of it.
 func applied(s *jsonschema.Schema) (same, parts []*jsonschema.Schema) {
-	same = slices.Concat([]*jsonschema.Schema{s.Ref, s.RecursiveRef, s.Not, s.If, s.Then, s.Else}, s.AllOf, s.AnyOf, s.OneOf)
+	same = slices.Concat(
+		[]*jsonschema.Schema{s.Ref, s.RecursiveRef, s.Not, s.If, s.Then, s.Else},
+		s.AllOf,
+		s.AnyOf,
+		s.OneOf,
+	)
 	for _, x := range s.DependentSchemas {
 		same = append(same, x)
 	}
@@ -136,7 +150,9 @@ func applied(s *jsonschema.Schema) (same, parts []*jsonschema.Schema) {
 	for _, x := range s.PatternProperties {
 		parts = append(parts, x)
 	}
-	parts = append(append(parts, s.PropertyNames, s.UnevaluatedProperties, s.UnevaluatedItems, s.Contains, s.Items2020), s.PrefixItems...)
+	parts = append(
+		append(parts, s.PropertyNames, s.UnevaluatedProperties, s.UnevaluatedItems, s.Contains, s.Items2020),
+		s.PrefixItems...)
 	for _, x := range []any{s.AdditionalProperties, s.Items, s.AdditionalItems} {
 		switch x := x.(type) {
 		case *jsonschema.Schema:
@@ -156,11 +172,16 @@ func plainSchemaError(err error) error {
 		for len(cause.Causes) > 0 {
 			cause = cause.Causes[0]
 		}
-		return &SchemaError{Pointer: payload.Pointer(cause.InstanceLocation...), Reason: cause.ErrorKind.LocalizedString(english)}
+		return &SchemaError{
+			Pointer: payload.Pointer(cause.InstanceLocation...),
+			Reason:  cause.ErrorKind.LocalizedString(english),
+		}
 	}
 	var load *jsonschema.LoadURLError
 	if errors.As(err, &load) {
-		return &SchemaError{Reason: fmt.Sprintf("cannot read %s: %v", strings.TrimPrefix(load.URL, schemaRoot), load.Err)}
+		return &SchemaError{
+			Reason: fmt.Sprintf("cannot read %s: %v", strings.TrimPrefix(load.URL, schemaRoot), load.Err),
+		}
 	}
 	return &SchemaError{Reason: strings.ReplaceAll(err.Error(), schemaRoot, "")}
 }
@@ -190,7 +211,9 @@ func (s *Schema) Breaches(v any) (out []Breach) {
 	}
 	var root *jsonschema.ValidationError
 	if !errors.As(err, &root) {
-		return []Breach{{Expected: "a value that the schema can decide on", Seen: strings.ReplaceAll(err.Error(), schemaRoot, "")}}
+		return []Breach{
+			{Expected: "a value that the schema can decide on", Seen: strings.ReplaceAll(err.Error(), schemaRoot, "")},
+		}
 	}
 	var walk func(e *jsonschema.ValidationError)
 	walk = func(e *jsonschema.ValidationError) {
@@ -202,7 +225,8 @@ func (s *Schema) Breaches(v any) (out []Breach) {
 			keyword = "not" // its path is empty
 		}
 		// Frames that only lead to their causes say nothing; anyOf and its like do.
-		if keyword == "" && len(e.Causes) > 0 || len(e.Causes) > 0 && (keyword == "$ref" || keyword == "$dynamicRef" || keyword == "allOf") {
+		if keyword == "" && len(e.Causes) > 0 ||
+			len(e.Causes) > 0 && (keyword == "$ref" || keyword == "$dynamicRef" || keyword == "allOf") {
 			return
 		}
 		where := payload.Pointer(e.InstanceLocation...)

@@ -156,7 +156,8 @@ func (j *Judge) Waiting(now time.Time) (out []string) {
 	everywhere := len(j.everywhere.due) > 0 && !j.everywhere.due[0].at.After(now)
 	for _, name := range j.names {
 		e := j.eyes[name]
-		if e.open && (len(e.due) > 0 && !e.due[0].at.After(now) || everywhere && e.seen.Before(j.everywhere.due[0].at)) {
+		if e.open &&
+			(len(e.due) > 0 && !e.due[0].at.After(now) || everywhere && e.seen.Before(j.everywhere.due[0].at)) {
 			out = append(out, name)
 		}
 	}

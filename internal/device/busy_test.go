@@ -46,14 +46,30 @@ func vat(t *testing.T) (d *device.Device, desk *client.Client, heard func(topic 
 	if err != nil {
 		t.Fatal(err)
 	}
-	d = device.New(device.Options{Kind: w.Devices[0], Number: 1, Contract: w.Contract, Dial: s.Dial, Logs: []*trace.Log{trace.NewLog(100)}, Seed: 7})
+	d = device.New(
+		device.Options{
+			Kind:     w.Devices[0],
+			Number:   1,
+			Contract: w.Contract,
+			Dial:     s.Dial,
+			Logs:     []*trace.Log{trace.NewLog(100)},
+			Seed:     7,
+		},
+	)
 	var mu sync.Mutex
 	got := map[string][][]byte{}
-	desk = client.New(client.Options{Dial: s.Dial, Version: packet.V5, Connect: packet.Connect{ClientID: "desk", CleanStart: true}, Message: func(m *packet.Publish) {
-		mu.Lock()
-		defer mu.Unlock()
-		got[m.Topic] = append(got[m.Topic], bytes.Clone(m.Payload))
-	}})
+	desk = client.New(
+		client.Options{
+			Dial:    s.Dial,
+			Version: packet.V5,
+			Connect: packet.Connect{ClientID: "desk", CleanStart: true},
+			Message: func(m *packet.Publish) {
+				mu.Lock()
+				defer mu.Unlock()
+				got[m.Topic] = append(got[m.Topic], bytes.Clone(m.Payload))
+			},
+		},
+	)
 	if _, err := desk.Connect(t.Context()); err != nil {
 		t.Fatal(err)
 	}

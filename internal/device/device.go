@@ -109,8 +109,17 @@ func Name(kind *workspace.Device, number int) string {
 
 // New makes a device that is off.
 func New(o Options) *Device {
-	d := &Device{opt: o, name: Name(o.Kind, o.Number), params: map[string]string{}, phase: Off, since: time.Now(), born: time.Now(),
-		inbox: make(chan *packet.Publish, inboxSize), orders: make(chan func(), 16), counts: map[string]int{}}
+	d := &Device{
+		opt:    o,
+		name:   Name(o.Kind, o.Number),
+		params: map[string]string{},
+		phase:  Off,
+		since:  time.Now(),
+		born:   time.Now(),
+		inbox:  make(chan *packet.Publish, inboxSize),
+		orders: make(chan func(), 16),
+		counts: map[string]int{},
+	}
 	d.rand = rand.New(rand.NewPCG(o.Seed, uint64(o.Number)))
 	for k, v := range o.Kind.Parameters {
 		d.params[k] = workspace.FillIn(v, o.Number)
@@ -127,7 +136,9 @@ func New(o Options) *Device {
 		d.pubs = append(d.pubs, p)
 	}
 	s := o.Kind.Session
-	d.rec = trace.NewRecorder(trace.Source{Client: d.name, Role: trace.RoleDevice, Broker: o.Broker, Version: s.Version}, o.Logs...)
+	d.rec = trace.NewRecorder(
+		trace.Source{Client: d.name, Role: trace.RoleDevice, Broker: o.Broker, Version: s.Version},
+		o.Logs...)
 	hooks := d.rec.Hooks()
 	traced := hooks.Sent
 	hooks.Sent = func(p packet.Packet, raw []byte) {
@@ -137,15 +148,24 @@ func New(o Options) *Device {
 		traced(p, raw)
 	}
 	copts := client.Options{Dial: o.Dial, Version: s.Version, Message: d.arrived,
-		Connect: packet.Connect{ClientID: workspace.FillIn(s.ClientID, o.Number), CleanStart: s.CleanStart, KeepAlive: uint16(s.KeepAlive / time.Second)},
-		Hooks:   hooks}
+		Connect: packet.Connect{
+			ClientID:   workspace.FillIn(s.ClientID, o.Number),
+			CleanStart: s.CleanStart,
+			KeepAlive:  uint16(s.KeepAlive / time.Second),
+		},
+		Hooks: hooks}
 	if s.Version == packet.V5 && !s.CleanStart {
 		// Without an expiry version 5 would drop the session at once (5.0 §3.1.2.11.2).
 		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
 	}
 	o.Login.Apply(&copts)
 	if cl, name := d.presence(); cl != nil {
-		copts.Connect.Will = &packet.Will{Topic: name, Payload: []byte(cl.Presence.Lost), QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain}
+		copts.Connect.Will = &packet.Will{
+			Topic:   name,
+			Payload: []byte(cl.Presence.Lost),
+			QoS:     qosOf(cl),
+			Retain:  cl.Retain != nil && *cl.Retain,
+		}
 	}
 	d.client = client.New(copts)
 	return d
@@ -373,7 +393,11 @@ func (d *Device) connect(ctx context.Context) error {
 		for i, c := range ack.Codes {
 			if c >= 0x80 {
 				d.client.Disconnect(0)
-				return fmt.Errorf("the subscription to %s was refused: %s", subs[i].Filter, c.In(packet.SUBACK, d.opt.Kind.Session.Version))
+				return fmt.Errorf(
+					"the subscription to %s was refused: %s",
+					subs[i].Filter,
+					c.In(packet.SUBACK, d.opt.Kind.Session.Version),
+				)
 			}
 		}
 	}
@@ -399,7 +423,9 @@ func (d *Device) filter(cl *contract.Clause) string {
 
 func (d *Device) announce(what string) *client.Publication {
 	cl, name := d.presence()
-	pub, err := d.client.Start(packet.Publish{Topic: name, QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain, Payload: []byte(what)})
+	pub, err := d.client.Start(
+		packet.Publish{Topic: name, QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain, Payload: []byte(what)},
+	)
 	if err != nil {
 		d.complain(err)
 		return nil

@@ -45,10 +45,28 @@ func (d *Device) State() State {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	k := d.opt.Kind
-	s := State{Name: d.name, Party: k.Plays, Note: k.Note, ClientID: workspace.FillIn(k.Session.ClientID, d.opt.Number), Version: k.Session.Version,
-		Broker: d.opt.Broker, Listener: k.Listener, Phase: d.phase, Since: d.since, Why: d.why, RetryAt: d.retryAt, Slowed: d.slowed, Sent: int(d.sent.Load()), Received: d.received, Params: d.params}
+	s := State{
+		Name:     d.name,
+		Party:    k.Plays,
+		Note:     k.Note,
+		ClientID: workspace.FillIn(k.Session.ClientID, d.opt.Number),
+		Version:  k.Session.Version,
+		Broker:   d.opt.Broker,
+		Listener: k.Listener,
+		Phase:    d.phase,
+		Since:    d.since,
+		Why:      d.why,
+		RetryAt:  d.retryAt,
+		Slowed:   d.slowed,
+		Sent:     int(d.sent.Load()),
+		Received: d.received,
+		Params:   d.params,
+	}
 	for _, x := range d.signals {
-		s.Signals = append(s.Signals, SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)})
+		s.Signals = append(
+			s.Signals,
+			SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)},
+		)
 	}
 	for _, p := range k.Publishes {
 		s.Publishes = append(s.Publishes, p.Clause+p.Topic)

@@ -91,10 +91,24 @@ func decodeJSON(b []byte) (any, error) {
 		return nil, &Error{JSON, at, "something follows the JSON text"}
 	}
 	if name, at := doubled(b); name != "" {
-		return nil, &Error{JSON, at, fmt.Sprintf("the name %.60q stands twice in one object: which value counts is not defined (RFC 8259 §4)", name)}
+		return nil, &Error{
+			JSON,
+			at,
+			fmt.Sprintf(
+				"the name %.60q stands twice in one object: which value counts is not defined (RFC 8259 §4)",
+				name,
+			),
+		}
 	}
 	if n := beyond(v); n != "" {
-		return nil, &Error{JSON, max(0, bytes.Index(b, []byte(n))), fmt.Sprintf("the number %.40s is out of range: programs that compute with it in double precision cannot hold it (RFC 8259 §6)", n)}
+		return nil, &Error{
+			JSON,
+			max(0, bytes.Index(b, []byte(n))),
+			fmt.Sprintf(
+				"the number %.40s is out of range: programs that compute with it in double precision cannot hold it (RFC 8259 §6)",
+				n,
+			),
+		}
 	}
 	return v, nil
 }

@@ -68,7 +68,9 @@ func (p *Pass) Client(name string, options ...Option) *Client {
 	if p.r.o.Log != nil {
 		logs = append(logs, p.r.o.Log)
 	}
-	peer.opt.Hooks = trace.Record(trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.r.target.Broker, Version: p.Version}, logs...)
+	peer.opt.Hooks = trace.Record(
+		trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.r.target.Broker, Version: p.Version},
+		logs...)
 	peer.opt.Take = func(pk packet.Packet) bool {
 		peer.mu.Lock()
 		defer peer.mu.Unlock()

@@ -51,7 +51,12 @@ func (p *Pass) Instead(peer *Client, from uint64, topic, text string) string {
 			return fmt.Sprintf("it came under the topic %q in place of %q", e.Topic(), topic)
 		case e.Topic() == topic && string(m.Payload) != text && likely(string(m.Payload), text):
 			p.Decide(e)
-			return fmt.Sprintf("it came with %d bytes, %s, in place of %d", len(m.Payload), shown(string(m.Payload)), len(text))
+			return fmt.Sprintf(
+				"it came with %d bytes, %s, in place of %d",
+				len(m.Payload),
+				shown(string(m.Payload)),
+				len(text),
+			)
 		}
 	}
 	if !peer.Connected() {

@@ -69,14 +69,17 @@ func Busy(v packet.Version, code packet.ReasonCode) bool {
 	if v != packet.V5 {
 		return code == packet.RefusedUnavailable
 	}
-	return code == packet.ServerUnavailable || code == packet.ServerBusy || code == packet.QuotaExceeded || code == packet.ConnectionRateExceeded
+	return code == packet.ServerUnavailable || code == packet.ServerBusy || code == packet.QuotaExceeded ||
+		code == packet.ConnectionRateExceeded
 }
 
 // look finds out what the broker offers, with one client at a time. Version 5 says most of it, so it is asked
 // even where it is not proven. The error is a [*NotLetInError].
 func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, error) {
 	o := Offer{QoS: 2, Refused: map[packet.Version]string{}, Shut: map[packet.Version]string{}}
-	asked := append([]packet.Version{packet.V5}, slices.DeleteFunc(slices.Clone(versions), func(v packet.Version) bool { return v == packet.V5 })...)
+	asked := append(
+		[]packet.Version{packet.V5},
+		slices.DeleteFunc(slices.Clone(versions), func(v packet.Version) bool { return v == packet.V5 })...)
 	in := false
 	var failed *NotLetInError
 	var closed []packet.Version
@@ -140,10 +143,20 @@ func (o *Offer) told(ack *packet.Connack) {
 }
 
 // lookIn enters in a version, and looks which QoS is granted and taken, where that is not told.
-func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted bool, within time.Duration) (*packet.Connack, error) {
+func (r *runner) lookIn(
+	ctx context.Context,
+	v packet.Version,
+	o *Offer,
+	wanted bool,
+	within time.Duration,
+) (*packet.Connack, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, within, errNoAnswer)
 	defer cancel()
-	opt := client.Options{Dial: r.target.Dial, Version: v, Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60}}
+	opt := client.Options{
+		Dial:    r.target.Dial,
+		Version: v,
+		Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60},
+	}
 	if v == packet.V5 {
 		opt.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 0)}
 	}
@@ -172,7 +185,8 @@ func (r *runner) lookIn(ctx context.Context, v packet.Version, o *Offer, wanted 
 	topic := strings.Join([]string{TopicRoot, r.run, "offer"}, "/")
 	short, stop := context.WithTimeout(ctx, arrival)
 	defer stop()
-	if suback, err := c.Subscribe(short, []packet.Subscription{{Filter: topic, QoS: 2}}); err == nil && suback.Codes[0] <= 2 {
+	if suback, err := c.Subscribe(short, []packet.Subscription{{Filter: topic, QoS: 2}}); err == nil &&
+		suback.Codes[0] <= 2 {
 		o.QoS = min(o.QoS, packet.QoS(suback.Codes[0]))
 		if o.NoLong == "" && (o.PacketSize == 0 || o.PacketSize > longBy+roomForTopic) {
 			if o.NoLong = lookLong(ctx, c, topic, came); !c.Connected() {
@@ -226,7 +240,12 @@ func lookLong(ctx context.Context, c *client.Client, topic string, came <-chan i
 			}
 		}
 	}
-	return fmt.Sprintf("a message of %d bytes at QoS 0 was not passed on, %d times, while one of %d was", size, longTries, short)
+	return fmt.Sprintf(
+		"a message of %d bytes at QoS 0 was not passed on, %d times, while one of %d was",
+		size,
+		longTries,
+		short,
+	)
 }
 
 // longTries is how often a long message is sent before the broker is held not to pass them on.
@@ -236,7 +255,11 @@ const longTries = 3
 func (r *runner) another(ctx context.Context, v packet.Version) bool {
 	ctx, cancel := context.WithTimeout(ctx, connectWithin)
 	defer cancel()
-	opt := client.Options{Dial: r.target.Dial, Version: v, Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60}}
+	opt := client.Options{
+		Dial:    r.target.Dial,
+		Version: v,
+		Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60},
+	}
 	r.target.Login.Apply(&opt)
 	c := client.New(opt)
 	_, err := c.Connect(ctx)
@@ -246,7 +269,9 @@ func (r *runner) another(ctx context.Context, v packet.Version) bool {
 
 // lookExpiry asks for a kept session, and sees in CONNACK whether it is given.
 func (r *runner) lookExpiry(ctx context.Context, opt client.Options, o *Offer) error {
-	opt.Connect.ClientID, opt.Connect.Properties = r.clientID(), packet.Properties{packet.Int(packet.SessionExpiry, keptFor)}
+	opt.Connect.ClientID, opt.Connect.Properties = r.clientID(), packet.Properties{
+		packet.Int(packet.SessionExpiry, keptFor),
+	}
 	c := client.New(opt)
 	ack, err := c.Connect(ctx)
 	if err != nil {

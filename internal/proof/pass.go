@@ -69,7 +69,10 @@ func (p *Pass) Room() int { return p.room }
 func (p *Pass) Step(format string, args ...any) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.result.Steps = append(p.result.Steps, Step{At: time.Since(p.start), Seq: p.log.Next(), Text: fmt.Sprintf(format, args...)})
+	p.result.Steps = append(
+		p.result.Steps,
+		Step{At: time.Since(p.start), Seq: p.log.Next(), Text: fmt.Sprintf(format, args...)},
+	)
 }
 
 // Saw says what was seen where all is well.
@@ -112,7 +115,10 @@ func (p *Pass) Subscribe(peer *Client, filter string, qos packet.QoS) (packet.Qo
 	defer cancel()
 	start := time.Now()
 	if p.r.offer.NoWildcards && strings.ContainsAny(filter, "+#") {
-		return 0, Unsupport("%s: the broker takes no wildcards (wildcard subscription available 0, 5.0 §3.2.2.3.11)", filter)
+		return 0, Unsupport(
+			"%s: the broker takes no wildcards (wildcard subscription available 0, 5.0 §3.2.2.3.11)",
+			filter,
+		)
 	}
 	ack, err := peer.Client.Subscribe(ctx, []packet.Subscription{{Filter: filter, QoS: qos}})
 	if err != nil {
@@ -175,7 +181,11 @@ func (p *Pass) Start(peer *Client, m packet.Publish) (*trace.Event, *client.Publ
 	numbered := m
 	numbered.ID = max(1, m.ID)
 	if n := len(numbered.Append(nil, p.Version)); offer.PacketSize > 0 && n > offer.PacketSize {
-		return nil, nil, Unsupport("a PUBLISH of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)", n, offer.PacketSize)
+		return nil, nil, Unsupport(
+			"a PUBLISH of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)",
+			n,
+			offer.PacketSize,
+		)
 	}
 	from := p.Mark()
 	pub, err := peer.Client.Start(m)
@@ -203,7 +213,11 @@ func (p *Pass) Complete(pub *client.Publication) error {
 		return Undecide("%v", err)
 	}
 	if code >= 0x80 {
-		return Undecide("the broker did not take the message for %s: %s", pub.Packet.Topic, code.In(packet.PUBACK, p.Version))
+		return Undecide(
+			"the broker did not take the message for %s: %s",
+			pub.Packet.Topic,
+			code.In(packet.PUBACK, p.Version),
+		)
 	}
 	return nil
 }

@@ -137,7 +137,16 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 		return nil, fmt.Errorf("%w: %w", ErrNotReached, err)
 	}
 	n := len(o.Checks) * len(o.Versions)
-	r := &runner{target: t, o: o, run: o.Run, gov: newGovernor(), first: 100_000 + rand.Int64N(800_000), results: make([]Result, n), done: map[string]chan struct{}{}, verdict: map[string]Verdict{}}
+	r := &runner{
+		target:  t,
+		o:       o,
+		run:     o.Run,
+		gov:     newGovernor(),
+		first:   100_000 + rand.Int64N(800_000),
+		results: make([]Result, n),
+		done:    map[string]chan struct{}{},
+		verdict: map[string]Verdict{},
+	}
 	p := &Proof{Target: t, Run: o.Run, Started: time.Now()}
 	var err error
 	if r.offer, err = r.look(ctx, o.Versions); err != nil {
@@ -214,7 +223,10 @@ func (r *runner) one(ctx context.Context, c *Check, v packet.Version, at int) {
 		p := r.pass(ctx, c, v)
 		p.room = n
 		if !ok {
-			r.keep(p.end(Unsupport("it needs %d clients at a time; the broker takes %d from us", least, r.gov.capped())), at)
+			r.keep(
+				p.end(Unsupport("it needs %d clients at a time; the broker takes %d from us", least, r.gov.capped())),
+				at,
+			)
 			return
 		}
 		var err error

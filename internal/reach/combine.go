@@ -25,7 +25,10 @@ type Door struct {
 }
 
 func (r *runner) find(s Severity, remedy, format string, args ...any) {
-	r.result.Findings = append(r.result.Findings, Finding{Severity: s, What: fmt.Sprintf(format, args...), Remedy: remedy})
+	r.result.Findings = append(
+		r.result.Findings,
+		Finding{Severity: s, What: fmt.Sprintf(format, args...), Remedy: remedy},
+	)
 }
 
 // door notes an open door.
@@ -42,18 +45,35 @@ func (r *runner) conclude() {
 		if ip, err := netip.ParseAddr(e.Host); err == nil && ip.IsLoopback() {
 			where = "it stayed on this machine"
 		}
-		r.find(trust.Worry, "use a TLS listener for logins", "a password went over a plain link to %s: %s", e.Address, where)
+		r.find(
+			trust.Worry,
+			"use a TLS listener for logins",
+			"a password went over a plain link to %s: %s",
+			e.Address,
+			where,
+		)
 	}
 	for _, a := range r.result.Answers {
 		if a.Who != NoLogin {
 			if !a.Kept() {
-				r.find(trust.Broken, "see the broker's configuration of logins", "%s: %s, which was not intended", a.Who, a.Seen)
+				r.find(
+					trust.Broken,
+					"see the broker's configuration of logins",
+					"%s: %s, which was not intended",
+					a.Who,
+					a.Seen,
+				)
 			}
 			continue
 		}
 		switch {
 		case a.In:
-			r.result.door(workspace.DoorAnonymous, "turn anonymous access off", "clients without credentials get in%s", r.result.anonymousMay())
+			r.result.door(
+				workspace.DoorAnonymous,
+				"turn anonymous access off",
+				"clients without credentials get in%s",
+				r.result.anonymousMay(),
+			)
 			if t.Anonymous != nil && !*t.Anonymous {
 				r.find(trust.Broken, "turn anonymous access off", "no login: let in, which was not intended")
 			}
@@ -80,7 +100,12 @@ func (r *runner) conclude() {
 			continue
 		}
 		if s := w.Steps[len(w.Steps)-1]; s.State == Failed {
-			r.find(trust.Worry, "give the login the right, or try with another", "in, but the round trip failed: %s", s.Learnt)
+			r.find(
+				trust.Worry,
+				"give the login the right, or try with another",
+				"in, but the round trip failed: %s",
+				s.Learnt,
+			)
 		}
 	}
 }
@@ -109,7 +134,8 @@ func PlainPassword(t *Target) bool {
 	if err != nil || l == nil || e.TLS || e.Network != "tcp" {
 		return false
 	}
-	proven := l.SCRAM && len(t.Versions) > 0 && !slices.ContainsFunc(t.Versions, func(v packet.Version) bool { return v != packet.V5 })
+	proven := l.SCRAM && len(t.Versions) > 0 &&
+		!slices.ContainsFunc(t.Versions, func(v packet.Version) bool { return v != packet.V5 })
 	return l.HasToken || l.HasPassword && !proven
 }
 
@@ -155,7 +181,9 @@ func (r *runner) compareAddresses() {
 		if !w.Extra {
 			named = append(named, host)
 		}
-		if d := w.Diagnosis; d != nil && (w.Extra || !ip.IsLoopback() || ip != netip.AddrFrom4([4]byte{127, 0, 0, 1})) && ip != netip.IPv6Loopback() {
+		if d := w.Diagnosis; d != nil &&
+			(w.Extra || !ip.IsLoopback() || ip != netip.AddrFrom4([4]byte{127, 0, 0, 1})) &&
+			ip != netip.IPv6Loopback() {
 			ownOut, ownDiag = host, d.Cause
 		}
 	}
@@ -168,17 +196,46 @@ func (r *runner) compareAddresses() {
 		if r.target.StandIn {
 			severity = trust.Note // it is meant to
 		}
-		r.find(severity, "let it listen on all addresses, or on that of the network, if other machines are to reach it", "the broker listens on loopback only: in from %s, %s at %s", strings.Join(in, ", "), ownDiag, ownOut)
+		r.find(
+			severity,
+			"let it listen on all addresses, or on that of the network, if other machines are to reach it",
+			"the broker listens on loopback only: in from %s, %s at %s",
+			strings.Join(in, ", "),
+			ownDiag,
+			ownOut,
+		)
 	case own > 0 && loopback == 0 && onlyLoopback(out):
-		r.find(trust.Note, "dial it by that address, on this machine too", "the broker does not listen on loopback: in at %s", strings.Join(in, ", "))
+		r.find(
+			trust.Note,
+			"dial it by that address, on this machine too",
+			"the broker does not listen on loopback: in at %s",
+			strings.Join(in, ", "),
+		)
 	}
 	switch {
 	case v6 > 0 && v4 == 0 && hasFamily(named, true):
-		r.find(trust.Worry, "let it listen on IPv4 too, for clients that have nothing else", "the broker listens on IPv6 only: in at %s, not at %s", strings.Join(in, ", "), strings.Join(named, ", "))
+		r.find(
+			trust.Worry,
+			"let it listen on IPv4 too, for clients that have nothing else",
+			"the broker listens on IPv6 only: in at %s, not at %s",
+			strings.Join(in, ", "),
+			strings.Join(named, ", "),
+		)
 	case v4 > 0 && v6 == 0 && hasFamily(named, false):
-		r.find(trust.Note, "clients that try IPv6 first lose time", "the broker listens on IPv4 only, and its name has an IPv6 address too: not at %s", strings.Join(named, ", "))
+		r.find(
+			trust.Note,
+			"clients that try IPv6 first lose time",
+			"the broker listens on IPv4 only, and its name has an IPv6 address too: not at %s",
+			strings.Join(named, ", "),
+		)
 	case len(named) > 0:
-		r.find(trust.Worry, "clients choose among the addresses: take those away that lead nowhere", "in at %s, not at %s", strings.Join(in, ", "), strings.Join(named, ", "))
+		r.find(
+			trust.Worry,
+			"clients choose among the addresses: take those away that lead nowhere",
+			"in at %s, not at %s",
+			strings.Join(in, ", "),
+			strings.Join(named, ", "),
+		)
 	}
 }
 
@@ -226,7 +283,20 @@ func Combine(results []Result) *Report {
 			h.in = append(h.in, i)
 		case d != nil:
 			h.out = append(h.out, i)
-			h.gone = h.gone && slices.Contains([]Cause{TimedOut, HostUnreachable, NetUnreachable, NameUnknown, NoAddress, Refused, NameSilent, IPv6Only}, d.Cause)
+			h.gone = h.gone &&
+				slices.Contains(
+					[]Cause{
+						TimedOut,
+						HostUnreachable,
+						NetUnreachable,
+						NameUnknown,
+						NoAddress,
+						Refused,
+						NameSilent,
+						IPv6Only,
+					},
+					d.Cause,
+				)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(brokers)) {
@@ -255,9 +325,18 @@ func Combine(results []Result) *Report {
 		if len(h.out) < 2 && len(users) == 0 && elsewhere == "" {
 			continue // the diagnosis says it all
 		}
-		f := Finding{Severity: trust.Broken, What: fmt.Sprintf("nobody gets in at %s: %s still name it", name, strings.Join(listeners, ", ")), Remedy: "did the address move? change it in the workspace's file, and in the devices' own settings"}
+		f := Finding{
+			Severity: trust.Broken,
+			What:     fmt.Sprintf("nobody gets in at %s: %s still name it", name, strings.Join(listeners, ", ")),
+			Remedy:   "did the address move? change it in the workspace's file, and in the devices' own settings",
+		}
 		if elsewhere != "" {
-			f.What = fmt.Sprintf("the broker is in at %s, and nobody gets in at %s: %s still name the old address", elsewhere, name, strings.Join(listeners, ", "))
+			f.What = fmt.Sprintf(
+				"the broker is in at %s, and nobody gets in at %s: %s still name the old address",
+				elsewhere,
+				name,
+				strings.Join(listeners, ", "),
+			)
 		}
 		if len(users) > 0 {
 			f.What += "; it is used by " + strings.Join(users, ", ")
@@ -270,7 +349,10 @@ func Combine(results []Result) *Report {
 // sameBroker tells whether two groups of targets share a broker of the workspace.
 func sameBroker(results []Result, a, b []int) bool {
 	return slices.ContainsFunc(a, func(i int) bool {
-		return slices.ContainsFunc(b, func(k int) bool { return results[i].Target.Broker() == results[k].Target.Broker() })
+		return slices.ContainsFunc(
+			b,
+			func(k int) bool { return results[i].Target.Broker() == results[k].Target.Broker() },
+		)
 	})
 }
 
@@ -349,6 +431,11 @@ func plainDoors(results []Result, of []int) {
 		if slices.ContainsFunc(results[i].Doors, func(d Door) bool { return d.Name == workspace.DoorPlain }) {
 			continue
 		}
-		results[i].door(workspace.DoorPlain, "close it, or let it listen on loopback only, once all clients use TLS", "a plain listener stands beside a TLS one: %s", results[i].Target.Name)
+		results[i].door(
+			workspace.DoorPlain,
+			"close it, or let it listen on loopback only, once all clients use TLS",
+			"a plain listener stands beside a TLS one: %s",
+			results[i].Target.Name,
+		)
 	}
 }

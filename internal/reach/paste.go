@@ -53,8 +53,18 @@ var detailKeys = []struct {
 	{"url", regexp.MustCompile(`(url|uri|connectionstring)$`)},
 	{"servername", regexp.MustCompile(`(servername|sni|certificatename)$`)},
 	{"clientid", regexp.MustCompile(`(clientid|clientidentifier|deviceid|clientname)$`)},
-	{"username", regexp.MustCompile(`(username|user|login|accountname|userid|benutzername|benutzer|usuario|utilisateur|gebruikersnaam)$`)},
-	{"password", regexp.MustCompile(`(password|passwd|pass|pwd|secret|token|accesskey|kennwort|passwort|contrasea|motdepasse|wachtwoord)$`)},
+	{
+		"username",
+		regexp.MustCompile(
+			`(username|user|login|accountname|userid|benutzername|benutzer|usuario|utilisateur|gebruikersnaam)$`,
+		),
+	},
+	{
+		"password",
+		regexp.MustCompile(
+			`(password|passwd|pass|pwd|secret|token|accesskey|kennwort|passwort|contrasea|motdepasse|wachtwoord)$`,
+		),
+	},
 	{"scheme", regexp.MustCompile(`(scheme|transport|protocol)$`)},
 	{"tlsport", regexp.MustCompile(`((tls|ssl|secure|mqtts)port|port(tls|ssl|secure|mqtts))$`)},
 	{"wsport", regexp.MustCompile(`((ws|websocket|websockets|wss)port|port(ws|websocket|wss))$`)},
@@ -65,11 +75,30 @@ var detailKeys = []struct {
 	{"tls", regexp.MustCompile(`(tls|ssl|usetls|usessl|secure|encryption|encrypted)$`)},
 	{"version", regexp.MustCompile(`(mqttversion|protocolversion|version)$`)},
 	{"path", regexp.MustCompile(`(wspath|websocketpath|path)$`)},
-	{"host", regexp.MustCompile(`(host|hostname|server|broker|endpoint|address|brokeraddress|serveraddress|ip|ipaddress|fqdn|adresse|servidor|serveur|hte)$`)},
+	{
+		"host",
+		regexp.MustCompile(
+			`(host|hostname|server|broker|endpoint|address|brokeraddress|serveraddress|ip|ipaddress|fqdn|adresse|servidor|serveur|hte)$`,
+		),
+	},
 }
 
 // schemes are what URLs of brokers begin with elsewhere, and what they are here.
-var schemes = map[string]string{"mqtt": "mqtt", "tcp": "mqtt", "mqtts": "mqtts", "ssl": "mqtts", "tls": "mqtts", "mqtt+ssl": "mqtts", "mqtt+tls": "mqtts", "ws": "ws", "wss": "wss", "http": "ws", "https": "wss", "websocket": "ws", "websockets": "ws"}
+var schemes = map[string]string{
+	"mqtt":       "mqtt",
+	"tcp":        "mqtt",
+	"mqtts":      "mqtts",
+	"ssl":        "mqtts",
+	"tls":        "mqtts",
+	"mqtt+ssl":   "mqtts",
+	"mqtt+tls":   "mqtts",
+	"ws":         "ws",
+	"wss":        "wss",
+	"http":       "ws",
+	"https":      "wss",
+	"websocket":  "ws",
+	"websockets": "ws",
+}
 
 // fieldOf returns the detail that a name stands for, "" for none.
 func fieldOf(name string) string {
@@ -86,7 +115,10 @@ func fieldOf(name string) string {
 // environment file, a table, constants of firmware, the arguments of a call, JSON, or sentences.
 func Paste(text string) (*Details, error) {
 	if len(text) > maxPaste {
-		return nil, fmt.Errorf("%d bytes are more than connection details have: give only the part with host, port and login", len(text))
+		return nil, fmt.Errorf(
+			"%d bytes are more than connection details have: give only the part with host, port and login",
+			len(text),
+		)
 	}
 	text = strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text) // terminals paste lines with CR
 	d := &Details{}
@@ -301,7 +333,10 @@ func (d *Details) YAML(name string) string {
 		parts = append(parts, fmt.Sprintf("username: %q", d.Username))
 	}
 	if d.HasPassword {
-		parts = append(parts, fmt.Sprintf("password: {env: %s_PASSWORD}", strings.ToUpper(strings.ReplaceAll(name, "-", "_"))))
+		parts = append(
+			parts,
+			fmt.Sprintf("password: {env: %s_PASSWORD}", strings.ToUpper(strings.ReplaceAll(name, "-", "_"))),
+		)
 	}
 	if d.Certificate != "" {
 		parts = append(parts, fmt.Sprintf("certificate: %q", d.Certificate))

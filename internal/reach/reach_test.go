@@ -319,65 +319,215 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 			defer ln.Close()
 			return "mqtt://" + ln.Addr().String()
 		}, nil, Refused, "this very machine"},
-		{"a port that does not answer at all", func(t *testing.T) string { return "mqtt://" + full(t) }, nil, TimedOut, "not even a refusal"},
+		{
+			"a port that does not answer at all",
+			func(t *testing.T) string { return "mqtt://" + full(t) },
+			nil,
+			TimedOut,
+			"not even a refusal",
+		},
 		{"a name with IPv6 only, and no IPv6 here", fixed("mqtt://six.test:1883"), nil, IPv6Only, "IPv6"},
 		{"a local socket that is not there", fixed("unix:///nowhere/at/all.sock"), nil, NoSocket, "no socket"},
-		{"reset right after accept", serve(func(c net.Conn) { c.(*net.TCPConn).SetLinger(0) }), nil, ResetOnAccept, "firewall"},
+		{
+			"reset right after accept",
+			serve(func(c net.Conn) { c.(*net.TCPConn).SetLinger(0) }),
+			nil,
+			ResetOnAccept,
+			"firewall",
+		},
 		{"closed right after accept", serve(func(net.Conn) {}), nil, ClosedOnAccept, "closes it at once"},
 		{"a silent listener", serve(hang), nil, SilentServer, "says nothing"},
 		// Another kind of server.
-		{"an HTTP server", func(t *testing.T) string { return "mqtt://" + web(t, nil, status(200)) }, nil, HTTPServer, "HTTP/1.1 200"},
+		{
+			"an HTTP server",
+			func(t *testing.T) string { return "mqtt://" + web(t, nil, status(200)) },
+			nil,
+			HTTPServer,
+			"HTTP/1.1 200",
+		},
 		{"an SSH server", serve(banner("SSH-2.0-server\r\n")), nil, OtherProtocol, "SSH"},
 		{"a mail server", serve(banner("220 mail.example ESMTP\r\n")), nil, OtherProtocol, "SMTP"},
 		{"an AMQP server", serve(answer([]byte("AMQP\x00\x00\x09\x01")...)), nil, OtherProtocol, "AMQP"},
 		{"plain to a TLS port", func(t *testing.T) string {
-			return strings.Replace(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "mqtts://127.0.0.1:0")[0], "mqtts", "mqtt", 1)
+			return strings.Replace(
+				broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "mqtts://127.0.0.1:0")[0],
+				"mqtts",
+				"mqtt",
+				1,
+			)
 		}, nil, PlainToTLS, "write mqtts://"},
 		{"plain to a secure WebSocket port", func(t *testing.T) string {
-			return strings.Replace(strings.TrimSuffix(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0], "/mqtt"), "wss", "mqtt", 1)
+			return strings.Replace(
+				strings.TrimSuffix(
+					broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0],
+					"/mqtt",
+				),
+				"wss",
+				"mqtt",
+				1,
+			)
 		}, nil, PlainToTLS, "/mqtt"},
-		{"plain to an HTTPS server", func(t *testing.T) string { return "mqtt://" + web(t, k.server(trust.Request{}), status(200)) }, nil, HTTPServer, "over TLS"},
-		{"plain to a mail server over TLS", serve(overTLS(k.server(trust.Request{}), banner("220 mail.example ESMTP\r\n"))), nil, OtherProtocol, "over TLS, is no broker but SMTP"},
+		{
+			"plain to an HTTPS server",
+			func(t *testing.T) string { return "mqtt://" + web(t, k.server(trust.Request{}), status(200)) },
+			nil,
+			HTTPServer,
+			"over TLS",
+		},
+		{
+			"plain to a mail server over TLS",
+			serve(overTLS(k.server(trust.Request{}), banner("220 mail.example ESMTP\r\n"))),
+			nil,
+			OtherProtocol,
+			"over TLS, is no broker but SMTP",
+		},
 		{"WebSocket to a TLS port for MQTT", func(t *testing.T) string {
-			return strings.Replace(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "mqtts://127.0.0.1:0")[0], "mqtts", "ws", 1) + "/mqtt"
+			return strings.Replace(
+				broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "mqtts://127.0.0.1:0")[0],
+				"mqtts",
+				"ws",
+				1,
+			) + "/mqtt"
 		}, nil, PlainToTLS, "write mqtts://"},
-		{"TLS to a plain port", func(t *testing.T) string { return strings.Replace(limits(standin.Limits{})(t), "mqtt", "mqtts", 1) }, nil, TLSToPlain, "write mqtt://"},
-		{"TLS to a silent port", func(t *testing.T) string { return strings.Replace(serve(hang)(t), "mqtt", "mqtts", 1) }, nil, SilentServer, ""},
+		{
+			"TLS to a plain port",
+			func(t *testing.T) string { return strings.Replace(limits(standin.Limits{})(t), "mqtt", "mqtts", 1) },
+			nil,
+			TLSToPlain,
+			"write mqtt://",
+		},
+		{
+			"TLS to a silent port",
+			func(t *testing.T) string { return strings.Replace(serve(hang)(t), "mqtt", "mqtts", 1) },
+			nil,
+			SilentServer,
+			"",
+		},
 		{"TLS to an SSH port", func(t *testing.T) string {
 			return strings.Replace(serve(banner("SSH-2.0-x\r\n"))(t), "mqtt", "mqtts", 1)
 		}, nil, OtherProtocol, "SSH"},
 		{"MQTT to a WebSocket port", func(t *testing.T) string {
-			return strings.Replace(strings.TrimSuffix(broker(t, standin.Options{Anonymous: true}, nil, "ws://127.0.0.1:0")[0], "/mqtt"), "ws", "mqtt", 1)
+			return strings.Replace(
+				strings.TrimSuffix(broker(t, standin.Options{Anonymous: true}, nil, "ws://127.0.0.1:0")[0], "/mqtt"),
+				"ws",
+				"mqtt",
+				1,
+			)
 		}, nil, MQTTToWebSocket, "write ws://"},
 		{"MQTT over TLS to a secure WebSocket port", func(t *testing.T) string {
-			return strings.Replace(strings.TrimSuffix(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0], "/mqtt"), "wss", "mqtts", 1)
+			return strings.Replace(
+				strings.TrimSuffix(
+					broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0],
+					"/mqtt",
+				),
+				"wss",
+				"mqtts",
+				1,
+			)
 		}, nil, MQTTToWebSocket, "write wss://"},
 		{"WebSocket to an MQTT port", func(t *testing.T) string {
 			return strings.Replace(limits(standin.Limits{})(t), "mqtt", "ws", 1) + "/mqtt"
 		}, nil, WebSocketToMQTT, "write mqtt://"},
 		{"WebSocket to a TLS port", func(t *testing.T) string {
-			return strings.Replace(broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0], "wss", "ws", 1)
+			return strings.Replace(
+				broker(t, standin.Options{Anonymous: true}, k.server(trust.Request{}), "wss://127.0.0.1:0")[0],
+				"wss",
+				"ws",
+				1,
+			)
 		}, nil, PlainToTLS, "wss://"},
 		// TLS.
 		{"an expired certificate", secure(k.server(trust.Request{Expired: true})), nil, CertExpired, "expired on"},
 		{"a certificate not yet valid", secure(k.server(trust.Request{NotYet: true})), nil, CertNotYet, "clocks"},
-		{"a self-signed certificate", secure(k.server(trust.Request{SelfSigned: true})), nil, CertSelfSigned, "self-signed"},
-		{"a certificate for another name", secure(k.server(trust.Request{Names: []string{"barge.test"}})), nil, CertWrongName, "barge.test"},
-		{"a name in the common name only", secure(k.server(trust.Request{CommonName: "quay.test", CommonNameOnly: true})), nil, CertWrongName, "common name only"},
-		{"the intermediate missing", secure(k.server(trust.Request{Incomplete: true})), nil, CertIncomplete, "farm intermediate"},
-		{"an unknown CA", secure(k.server(trust.Request{})), func(x *Target) { x.CAs = []*x509.Certificate{other.Root()} }, CertUnknownCA, "farm root"},
-		{"the CA made anew", secure(k.server(trust.Request{})), func(x *Target) { x.CAs = []*x509.Certificate{again.Root()} }, CertRenewedCA, "made anew"},
-		{"a certificate for clients", secure(k.server(trust.Request{ForClients: true})), nil, CertRefused, "not meant for servers"},
+		{
+			"a self-signed certificate",
+			secure(k.server(trust.Request{SelfSigned: true})),
+			nil,
+			CertSelfSigned,
+			"self-signed",
+		},
+		{
+			"a certificate for another name",
+			secure(k.server(trust.Request{Names: []string{"barge.test"}})),
+			nil,
+			CertWrongName,
+			"barge.test",
+		},
+		{
+			"a name in the common name only",
+			secure(k.server(trust.Request{CommonName: "quay.test", CommonNameOnly: true})),
+			nil,
+			CertWrongName,
+			"common name only",
+		},
+		{
+			"the intermediate missing",
+			secure(k.server(trust.Request{Incomplete: true})),
+			nil,
+			CertIncomplete,
+			"farm intermediate",
+		},
+		{
+			"an unknown CA",
+			secure(k.server(trust.Request{})),
+			func(x *Target) { x.CAs = []*x509.Certificate{other.Root()} },
+			CertUnknownCA,
+			"farm root",
+		},
+		{
+			"the CA made anew",
+			secure(k.server(trust.Request{})),
+			func(x *Target) { x.CAs = []*x509.Certificate{again.Root()} },
+			CertRenewedCA,
+			"made anew",
+		},
+		{
+			"a certificate for clients",
+			secure(k.server(trust.Request{ForClients: true})),
+			nil,
+			CertRefused,
+			"not meant for servers",
+		},
 		{"TLS 1.1 only", secure(old), nil, TLSVersion, "1.1 and 1.0"},
 		{"no suite in common", secure(cbc), nil, TLSSuites, "TLS_RSA_WITH_AES_128_CBC_SHA"},
 		{"ALPN wanted", secure(naming("mqtt")), nil, TLSALPN, "offer ALPN mqtt"},
 		{"another ALPN wanted", secure(naming("x-amqp")), nil, TLSALPN, "meant for something else"},
-		{"a client certificate wanted", secure(k.wanting(k.server(trust.Request{}))), nil, ClientCertWanted, "farm root"},
+		{
+			"a client certificate wanted",
+			secure(k.wanting(k.server(trust.Request{}))),
+			nil,
+			ClientCertWanted,
+			"farm root",
+		},
 		{"a client certificate wanted, TLS 1.2", secure(wanting12), nil, ClientCertWanted, "farm root"},
-		{"an expired client certificate", secure(k.wanting(k.server(trust.Request{}))), with(k.client(a, trust.Request{Expired: true})), ClientCertOld, "expired on"},
-		{"a client certificate of another CA", secure(k.wanting(k.server(trust.Request{}))), with(stranger), ClientCertCA, "elsewhere intermediate"},
-		{"a client certificate for servers", secure(k.wanting(k.server(trust.Request{}))), with(k.client(a, trust.Request{Names: []string{"x.test"}})), ClientCertUse, "not meant for clients"},
-		{"the wrong key", secure(k.wanting(k.server(trust.Request{}))), with(stolen), ClientCertKey, "key does not belong"},
+		{
+			"an expired client certificate",
+			secure(k.wanting(k.server(trust.Request{}))),
+			with(k.client(a, trust.Request{Expired: true})),
+			ClientCertOld,
+			"expired on",
+		},
+		{
+			"a client certificate of another CA",
+			secure(k.wanting(k.server(trust.Request{}))),
+			with(stranger),
+			ClientCertCA,
+			"elsewhere intermediate",
+		},
+		{
+			"a client certificate for servers",
+			secure(k.wanting(k.server(trust.Request{}))),
+			with(k.client(a, trust.Request{Names: []string{"x.test"}})),
+			ClientCertUse,
+			"not meant for clients",
+		},
+		{
+			"the wrong key",
+			secure(k.wanting(k.server(trust.Request{}))),
+			with(stolen),
+			ClientCertKey,
+			"key does not belong",
+		},
 		// WebSocket.
 		{"the wrong path", func(t *testing.T) string {
 			return broker(t, standin.Options{Anonymous: true}, nil, "ws://127.0.0.1:0")[0] + "/v2"
@@ -396,10 +546,34 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 				}
 			})
 		}, nil, OldSubprotocol, "mqttv3.1"},
-		{"a web login first", func(t *testing.T) string { return "ws://" + web(t, nil, status(401)) + "/mqtt" }, nil, HTTPLogin, "HTTP 401"},
-		{"a redirection", func(t *testing.T) string { return "ws://" + web(t, nil, status(302)) + "/mqtt" }, nil, HTTPRedirect, "wss://elsewhere.example"},
-		{"a gateway without its broker", func(t *testing.T) string { return "ws://" + web(t, nil, status(502)) + "/mqtt" }, nil, HTTPGateway, "HTTP 502"},
-		{"a web server that does not upgrade", func(t *testing.T) string { return "ws://" + web(t, nil, status(200)) + "/" }, nil, NoUpgrade, "does not upgrade"},
+		{
+			"a web login first",
+			func(t *testing.T) string { return "ws://" + web(t, nil, status(401)) + "/mqtt" },
+			nil,
+			HTTPLogin,
+			"HTTP 401",
+		},
+		{
+			"a redirection",
+			func(t *testing.T) string { return "ws://" + web(t, nil, status(302)) + "/mqtt" },
+			nil,
+			HTTPRedirect,
+			"wss://elsewhere.example",
+		},
+		{
+			"a gateway without its broker",
+			func(t *testing.T) string { return "ws://" + web(t, nil, status(502)) + "/mqtt" },
+			nil,
+			HTTPGateway,
+			"HTTP 502",
+		},
+		{
+			"a web server that does not upgrade",
+			func(t *testing.T) string { return "ws://" + web(t, nil, status(200)) + "/" },
+			nil,
+			NoUpgrade,
+			"does not upgrade",
+		},
 		// CONNECT.
 		{"no CONNACK at all", serve(func(c net.Conn) {
 			b := make([]byte, 1024)
@@ -409,7 +583,13 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 			io.Copy(io.Discard, c)
 		}), nil, HalfConnack, "after 1 bytes"},
 		{"half a CONNACK", serve(answer(0x20, 0x02, 0x00)), in(v311), HalfConnack, "after 3 bytes"},
-		{"a CONNACK that breaks the standard", serve(answer(0x20, 0x02, 0x07, 0x00)), in(v311), BrokenConnack, "reserved acknowledge flags"},
+		{
+			"a CONNACK that breaks the standard",
+			serve(answer(0x20, 0x02, 0x07, 0x00)),
+			in(v311),
+			BrokenConnack,
+			"reserved acknowledge flags",
+		},
 		{"another packet than CONNACK", serve(answer(0xD0, 0x00)), in(v311), NotConnack, "PINGRESP"},
 		{"3.1.1 only, and closing", serve(only(t, packet.V311)), in(v5), Version, "3.1.1 gets in"},
 		{"let in every second time", func(t *testing.T) string {
@@ -427,7 +607,13 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 		{"a wrong password in 3.1.1", knowing, both(with(login("pen-1", "wrong")), in(v311)), WrongLogin, "CONNACK 4"},
 		{"an unknown user", knowing, with(login("nobody", secretWord)), WrongLogin, "0x86"},
 		{"no login where one is wanted", knowing, nil, LoginWanted, "--username"},
-		{"the broker's rule for client identifiers", limits(standin.Limits{ClientID: regexp.MustCompile(`^hod.*$`)}), func(x *Target) { x.ClientID = "pen 1" }, ClientID, "another gets in"},
+		{
+			"the broker's rule for client identifiers",
+			limits(standin.Limits{ClientID: regexp.MustCompile(`^hod.*$`)}),
+			func(x *Target) { x.ClientID = "pen 1" },
+			ClientID,
+			"another gets in",
+		},
 		{"a limit of connections", func(t *testing.T) string {
 			u := limits(standin.Limits{Connections: 1})(t)
 			l, err := link.Dial(context.Background(), u)
@@ -439,16 +625,40 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 			l.Read(make([]byte, 4))
 			return u
 		}, nil, Quota, "as many clients"},
-		{"another server to use", limits(standin.Limits{Redirect: "pier.marrowvoe.example:8883"}), nil, ServerMoved, "pier.marrowvoe.example"},
+		{
+			"another server to use",
+			limits(standin.Limits{Redirect: "pier.marrowvoe.example:8883"}),
+			nil,
+			ServerMoved,
+			"pier.marrowvoe.example",
+		},
 		{"thrown out right after", serve(connack(0)), in(v311), ThrownOut, "same client identifier"},
 	}
 	for code := packet.ReasonCode(1); code <= 6; code++ {
 		want := map[packet.ReasonCode]Cause{1: Version, 2: ClientID, 3: Unavailable, 4: WrongLogin, 5: NotAuthorised, 6: BrokenConnack}[code]
-		rows = append(rows, row{fmt.Sprintf("code %d of 3.1.1", code), serve(connack(code)), both(in(v311), with(login("pen-1", secretWord))), want, ""})
+		rows = append(
+			rows,
+			row{
+				fmt.Sprintf("code %d of 3.1.1", code),
+				serve(connack(code)),
+				both(in(v311), with(login("pen-1", secretWord))),
+				want,
+				"",
+			},
+		)
 	}
 	for code, want := range map[packet.ReasonCode]Cause{0x80: ServerError, 0x81: BadPacket, 0x82: BadPacket, 0x83: ServerError, 0x84: Version, 0x85: ClientID, 0x86: WrongLogin, 0x87: NotAuthorised, 0x88: Unavailable,
 		0x89: Busy, 0x8A: Banned, 0x8C: AuthMethod, 0x90: WillRefused, 0x95: TooLarge, 0x97: Quota, 0x99: WillRefused, 0x9A: WillRefused, 0x9B: WillRefused, 0x9C: ServerMoved, 0x9D: ServerMoved, 0x9F: Rate} {
-		rows = append(rows, row{fmt.Sprintf("code 0x%02X of 5", byte(code)), serve(connack(code, packet.Str(packet.ReasonString, "so it is"))), both(in(v5), with(login("pen-1", secretWord))), want, "so it is"})
+		rows = append(
+			rows,
+			row{
+				fmt.Sprintf("code 0x%02X of 5", byte(code)),
+				serve(connack(code, packet.Str(packet.ReasonString, "so it is"))),
+				both(in(v5), with(login("pen-1", secretWord))),
+				want,
+				"so it is",
+			},
+		)
 	}
 	if len(rows) < 40 {
 		t.Fatalf("only %d ways to fail", len(rows))
@@ -461,7 +671,11 @@ func TestEveryFailureIsDiagnosedByItsCause(t *testing.T) {
 			if row.change != nil {
 				row.change(&x)
 			}
-			rep := Run(context.Background(), []Target{x}, Options{Resolver: resolver, Own: func() []netip.Addr { return nil }, Wait: testWait})
+			rep := Run(
+				context.Background(),
+				[]Target{x},
+				Options{Resolver: resolver, Own: func() []netip.Addr { return nil }, Wait: testWait},
+			)
 			res := &rep.Results[0]
 			d := res.Diagnosis()
 			switch {

@@ -70,7 +70,17 @@ func (r *runner) rights(ctx context.Context, address string) {
 	}
 	version := r.target.Versions[0]
 	root := OwnRoot + strings.TrimPrefix(client.NewID(), "hodstone")
-	control := r.visit(ctx, approach{name: "way in, for comparison", address: address, version: version, login: r.target.Login, id: r.target.ClientID, under: root})
+	control := r.visit(
+		ctx,
+		approach{
+			name:    "way in, for comparison",
+			address: address,
+			version: version,
+			login:   r.target.Login,
+			id:      r.target.ClientID,
+			under:   root,
+		},
+	)
 	defer control.end()
 	if control.err != nil {
 		return
@@ -98,7 +108,10 @@ func (r *runner) rights(ctx context.Context, address string) {
 			}
 		}
 		r.say("what %s may read and publish", a.Login)
-		a.visit = r.visit(ctx, approach{name: "login " + a.Login, address: address, version: version, login: l, under: root})
+		a.visit = r.visit(
+			ctx,
+			approach{name: "login " + a.Login, address: address, version: version, login: l, under: root},
+		)
 		defer a.visit.end()
 		if ctx.Err() != nil {
 			return
@@ -113,7 +126,8 @@ func (r *runner) rights(ctx context.Context, address string) {
 			s.RetainHandling = packet.RetainDontSend
 		}
 		var err error
-		if a.Granted, err = subscribe(a.visit, s); err != nil && a.visit.client.Connected() { // to end the link is a refusal
+		if a.Granted, err = subscribe(a.visit, s); err != nil &&
+			a.visit.client.Connected() { // to end the link is a refusal
 			a.Unknown = "its subscription is not answered: " + err.Error()
 		}
 	}

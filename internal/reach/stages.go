@@ -45,7 +45,12 @@ func (r *runner) run(ctx context.Context) Result {
 	if len(r.target.Versions) == 0 {
 		r.target.Versions = []packet.Version{packet.V5, packet.V311}
 	}
-	r.result = Result{Target: r.target, Started: r.o.Now(), Running: true, Lookup: Step{Stage: StageName, State: Untried}}
+	r.result = Result{
+		Target:  r.target,
+		Started: r.o.Now(),
+		Running: true,
+		Lookup:  Step{Stage: StageName, State: Untried},
+	}
 	r.start = time.Now()
 	var err error
 	if r.endpoint, err = link.Parse(r.target.URL); err != nil || r.target.Prior != "" {
@@ -343,7 +348,9 @@ func (r *runner) connect(ctx context.Context, v *visit, l *link.Link, a approach
 		if r.o.Log != nil {
 			logs = append(logs, r.o.Log)
 		}
-		o.Hooks = trace.Record(trace.Source{Client: a.name, Role: trace.RoleProbe, Broker: r.target.Name, Version: a.version}, logs...)
+		o.Hooks = trace.Record(
+			trace.Source{Client: a.name, Role: trace.RoleProbe, Broker: r.target.Name, Version: a.version},
+			logs...)
 	}
 	expiry, _ := a.asks.Int(packet.SessionExpiry)
 	v.expires = expiry > 0
@@ -365,7 +372,14 @@ var errNoConnack = errors.New("no CONNACK in time")
 // way tries one address.
 func (r *runner) way(ctx context.Context, w *Way) {
 	r.say("trying %s", w.Address)
-	a := approach{name: "way in", address: w.Address, version: r.target.Versions[0], login: r.target.Login, id: r.target.ClientID, asks: asksOf(r.target.Versions[0])}
+	a := approach{
+		name:    "way in",
+		address: w.Address,
+		version: r.target.Versions[0],
+		login:   r.target.Login,
+		id:      r.target.ClientID,
+		asks:    asksOf(r.target.Versions[0]),
+	}
 	v := r.visit(ctx, a)
 	w.Steps, w.Presented = v.steps, v.presented
 	defer v.end()
@@ -395,7 +409,12 @@ func (r *runner) roundTrip(ctx context.Context, v *visit, w *Way) *Diagnosis {
 	topicName := "hodstone/reach/" + client.NewID()
 	ended := func() *Diagnosis {
 		*step = Step{StageRoundTrip, Failed, time.Since(start), "the link ended"}
-		return &Diagnosis{Cause: ThrownOut, What: "the broker lets the client in and ends the connection right after", Remedy: "does another client use the same client identifier? may this login do anything at all? the broker's log tells", Seen: fmt.Sprint(v.client.Ended())}
+		return &Diagnosis{
+			Cause:  ThrownOut,
+			What:   "the broker lets the client in and ends the connection right after",
+			Remedy: "does another client use the same client identifier? may this login do anything at all? the broker's log tells",
+			Seen:   fmt.Sprint(v.client.Ended()),
+		}
 	}
 	ack, err := v.client.Subscribe(ctx, []packet.Subscription{{Filter: topicName, QoS: 1}})
 	switch {
@@ -422,7 +441,12 @@ func (r *runner) roundTrip(ctx context.Context, v *visit, w *Way) *Diagnosis {
 	case <-v.client.Done():
 		return ended()
 	case <-ctx.Done():
-		*step = Step{StageRoundTrip, Failed, time.Since(start), "published, but it did not come back: the login may not publish to " + topicName + ", or not read it"}
+		*step = Step{
+			StageRoundTrip,
+			Failed,
+			time.Since(start),
+			"published, but it did not come back: the login may not publish to " + topicName + ", or not read it",
+		}
 		return nil
 	}
 	if rtt, err := v.client.Ping(ctx); err == nil {
@@ -457,7 +481,10 @@ func (r *runner) extra(ctx context.Context) {
 		if slices.Contains(tried, ip) {
 			continue
 		}
-		r.result.Ways = append(r.result.Ways, Way{Address: net.JoinHostPort(ip.String(), port), Extra: true, Steps: r.blank()})
+		r.result.Ways = append(
+			r.result.Ways,
+			Way{Address: net.JoinHostPort(ip.String(), port), Extra: true, Steps: r.blank()},
+		)
 		r.way(ctx, &r.result.Ways[len(r.result.Ways)-1])
 	}
 }

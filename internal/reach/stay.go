@@ -97,7 +97,12 @@ type presence struct {
 
 // NewMonitor returns a monitor that has seen nothing.
 func NewMonitor() *Monitor {
-	return &Monitor{stays: map[string]*Stay{}, clients: map[string]*presence{}, pings: map[string][]time.Time{}, held: map[string]int{}}
+	return &Monitor{
+		stays:   map[string]*Stay{},
+		clients: map[string]*presence{},
+		pings:   map[string][]time.Time{},
+		held:    map[string]int{},
+	}
 }
 
 // Stays returns how the observers stay in, by broker in the order of their first event, as
@@ -164,7 +169,8 @@ func (m *Monitor) stay(broker string) *Stay {
 // Purpose notes that the observer's link is ended on purpose now.
 func (m *Monitor) Purpose(broker, how string, at time.Time) {
 	s := m.stay(broker)
-	if n := len(s.Gaps); n > 0 && s.Gaps[n-1].From.IsZero() { // another way to end the same link, before the first was noticed
+	if n := len(s.Gaps); n > 0 &&
+		s.Gaps[n-1].From.IsZero() { // another way to end the same link, before the first was noticed
 		s.Gaps[n-1].Purpose += ", then " + how
 		return
 	}
@@ -377,7 +383,11 @@ func (m *Monitor) shared(s *Stay, c *presence, e *trace.Event) {
 		if b < a {
 			a, b = b, a
 		}
-		f := Finding{Severity: trust.Broken, What: fmt.Sprintf("%s and %s share the client identifier %q, and throw each other out", a, b, c.id), Remedy: "give each client an identifier of its own"}
+		f := Finding{
+			Severity: trust.Broken,
+			What:     fmt.Sprintf("%s and %s share the client identifier %q, and throw each other out", a, b, c.id),
+			Remedy:   "give each client an identifier of its own",
+		}
 		if !slices.ContainsFunc(s.Findings, func(x Finding) bool { return x.What == f.What }) {
 			s.Findings = append(s.Findings, f)
 		}

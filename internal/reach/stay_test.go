@@ -24,9 +24,11 @@ type watched struct {
 }
 
 func (w *watched) client(name, id string, role trace.Role, v packet.Version) *client.Client {
-	return client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return w.s.Dial(ctx) }, Version: v,
-		Connect: packet.Connect{ClientID: id, CleanStart: true, KeepAlive: 10},
-		Hooks:   trace.Record(trace.Source{Client: name, Role: role, Broker: "quay", Version: v}, w.log)})
+	return client.New(
+		client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return w.s.Dial(ctx) }, Version: v,
+			Connect: packet.Connect{ClientID: id, CleanStart: true, KeepAlive: 10},
+			Hooks:   trace.Record(trace.Source{Client: name, Role: role, Broker: "quay", Version: v}, w.log)},
+	)
 }
 
 func (w *watched) enter(c *client.Client) {
@@ -86,7 +88,10 @@ func TestGapsAreToldWithWhoCausedThem(t *testing.T) {
 		}
 		w.enter(o)
 		g := w.stay().Gaps[0]
-		if g.Blame != client.ByBroker || !strings.Contains(g.Evidence, "0x98, administrative action") || g.Length(time.Now()) != 3*time.Second || g.Purpose != "" || g.Tries != 1 {
+		if g.Blame != client.ByBroker || !strings.Contains(g.Evidence, "0x98, administrative action") ||
+			g.Length(time.Now()) != 3*time.Second ||
+			g.Purpose != "" ||
+			g.Tries != 1 {
 			t.Errorf("thrown out: %+v", g)
 		}
 		// We end it, on purpose.
@@ -96,7 +101,8 @@ func TestGapsAreToldWithWhoCausedThem(t *testing.T) {
 		time.Sleep(time.Second)
 		w.enter(o)
 		g = w.stay().Gaps[1]
-		if g.Blame != client.ByUs || g.Purpose != "cut" || g.Detection() != 40*time.Millisecond || g.Length(time.Now()) != time.Second {
+		if g.Blame != client.ByUs || g.Purpose != "cut" || g.Detection() != 40*time.Millisecond ||
+			g.Length(time.Now()) != time.Second {
 			t.Errorf("cut: %+v", g)
 		}
 		// Nothing comes any more: the keep alive runs out, and the ping is lost.
@@ -137,14 +143,18 @@ func TestAPulledCableIsNoticed(t *testing.T) {
 		time.Sleep(5 * time.Second)
 		s := w.stay()
 		latest, silent := w.m.Pings(time.Now())
-		if got := s.Silent(time.Now()); !s.In || got != 5*time.Second || silent["quay"] != got || latest["quay"] != s.Samples[0].RTT || !s.Gaps[0].From.IsZero() {
+		if got := s.Silent(time.Now()); !s.In || got != 5*time.Second || silent["quay"] != got ||
+			latest["quay"] != s.Samples[0].RTT ||
+			!s.Gaps[0].From.IsZero() {
 			t.Errorf("silent for %v, %v: %+v", got, silent, s)
 		}
 		<-o.Done()
 		time.Sleep(5 * time.Second)
 		w.enter(o)
 		s = w.stay()
-		if g := s.Gaps[0]; g.Blame != client.BySilence || g.Detection() != 10*time.Second || g.Length(time.Now()) != 5*time.Second || s.Silent(time.Now()) != 0 {
+		if g := s.Gaps[0]; g.Blame != client.BySilence || g.Detection() != 10*time.Second ||
+			g.Length(time.Now()) != 5*time.Second ||
+			s.Silent(time.Now()) != 0 {
 			t.Errorf("%+v", g)
 		}
 		// In spans of five seconds; the client's keep alive has pinged at 7.5 s and 17.5 s too.
@@ -199,7 +209,8 @@ func TestTwoClientsWithOneIdentifierAreFound(t *testing.T) {
 			}
 			other.Cut()
 			s := w.stay()
-			if len(s.Findings) != 1 || s.Findings[0].What != `pen-1 and pen-2 share the client identifier "feeder", and throw each other out` {
+			if len(s.Findings) != 1 ||
+				s.Findings[0].What != `pen-1 and pen-2 share the client identifier "feeder", and throw each other out` {
 				t.Errorf("%s: %+v", v, s.Findings)
 			}
 			if s.Reconnects["pen-3"] != 0 || s.Reconnects["pen-1"]+s.Reconnects["pen-2"] == 0 {
@@ -226,12 +237,22 @@ func TestASilentBrokerIsBlamedOnSilence(t *testing.T) {
 			}
 		}()
 		w := &watched{t: t, log: trace.NewLog(100), m: NewMonitor(), at: 1}
-		o := client.New(client.Options{Dial: func(context.Context) (*link.Link, error) { return ours, nil }, Version: packet.V311, Connect: packet.Connect{ClientID: "eyes", CleanStart: true, KeepAlive: 4},
-			Hooks: trace.Record(trace.Source{Client: "observer", Role: trace.RoleObserver, Broker: "quay", Version: packet.V311}, w.log)})
+		o := client.New(
+			client.Options{
+				Dial:    func(context.Context) (*link.Link, error) { return ours, nil },
+				Version: packet.V311,
+				Connect: packet.Connect{ClientID: "eyes", CleanStart: true, KeepAlive: 4},
+				Hooks: trace.Record(
+					trace.Source{Client: "observer", Role: trace.RoleObserver, Broker: "quay", Version: packet.V311},
+					w.log,
+				),
+			},
+		)
 		w.enter(o)
 		<-o.Done()
 		s := w.stay()
-		if g := s.Gaps[0]; g.Blame != client.BySilence || s.Lost == 0 || len(s.Samples) != s.Lost || !s.Samples[0].Lost {
+		if g := s.Gaps[0]; g.Blame != client.BySilence || s.Lost == 0 || len(s.Samples) != s.Lost ||
+			!s.Samples[0].Lost {
 			t.Errorf("%+v", s)
 		}
 		for want, err := range map[client.Blame]error{client.ByReset: &client.EndedError{End: link.EndRST}, client.ByBroker: &client.EndedError{End: link.EndFIN},

@@ -49,7 +49,14 @@ func Open(path string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &File{Path: path, Meta: map[string]string{}, db: db, sources: map[int64]trace.Source{}, topics: map[int64]string{}, pages: map[uint64][]trace.Event{}}
+	f := &File{
+		Path:    path,
+		Meta:    map[string]string{},
+		db:      db,
+		sources: map[int64]trace.Source{},
+		topics:  map[int64]string{},
+		pages:   map[uint64][]trace.Event{},
+	}
 	if err := f.load(); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("%s is no record of Hodstone's that can be read: %w", path, err)
@@ -77,8 +84,16 @@ func (f *File) load() error {
 	if f.Meta["format version"] == firstVersion { // it had no meanings: those that the packet itself tells are worked out
 		f.columns = "n, at, source, conn, kind, raw, broken, link, text, missed, NULL, -1, topic"
 	}
-	if f.Meta["format"] != formatName || f.Meta["format version"] != formatVersion && f.Meta["format version"] != firstVersion {
-		return fmt.Errorf("its format is %q, version %q; this program reads %q, versions %s and %s", f.Meta["format"], f.Meta["format version"], formatName, firstVersion, formatVersion)
+	if f.Meta["format"] != formatName ||
+		f.Meta["format version"] != formatVersion && f.Meta["format version"] != firstVersion {
+		return fmt.Errorf(
+			"its format is %q, version %q; this program reads %q, versions %s and %s",
+			f.Meta["format"],
+			f.Meta["format version"],
+			formatName,
+			firstVersion,
+			formatVersion,
+		)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -220,7 +235,12 @@ const (
 
 // read reads a stretch; f.mu is held.
 func (f *File) read(from uint64, limit int) ([]trace.Event, error) {
-	rows, err := f.db.Query("SELECT "+f.columns+" FROM event WHERE n >= ? AND n < ? ORDER BY n LIMIT ?", int64(from), int64(f.next), limit)
+	rows, err := f.db.Query(
+		"SELECT "+f.columns+" FROM event WHERE n >= ? AND n < ? ORDER BY n LIMIT ?",
+		int64(from),
+		int64(f.next),
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -241,7 +261,13 @@ func (f *File) scan(rows *sql.Rows, out []trace.Event) ([]trace.Event, error) {
 		s := f.sources[source]
 		e.Seq, e.At, e.Kind = uint64(n), time.Unix(0, at), trace.Kind(kind)
 		e.Client, e.Role, e.Broker, e.Version = s.Client, s.Role, s.Broker, s.Version
-		e.Broken, e.Link, e.Text, e.Missed, e.By = broken.String, client.LinkEvent(link.String), text.String, uint64(missed), client.Blame(by.String)
+		e.Broken, e.Link, e.Text, e.Missed, e.By = broken.String, client.LinkEvent(
+			link.String,
+		), text.String, uint64(
+			missed,
+		), client.Blame(
+			by.String,
+		)
 		if len(e.Raw) > 0 {
 			e.Packet, _ = packet.Decode(e.Raw, e.Version, packet.Lenient)
 		}
@@ -261,7 +287,13 @@ func (f *File) scan(rows *sql.Rows, out []trace.Event) ([]trace.Event, error) {
 // Search visits the events from a number on that fit the filter, in order, until visit
 // returns false or the context ends. Between stretches progress is told how far it has
 // come; it may be nil.
-func (f *File) Search(ctx context.Context, filter trace.Filter, from uint64, visit func(*trace.Event) bool, progress func(done, total uint64)) error {
+func (f *File) Search(
+	ctx context.Context,
+	filter trace.Filter,
+	from uint64,
+	visit func(*trace.Event) bool,
+	progress func(done, total uint64),
+) error {
 	narrowed := f.narrow(filter)
 	for end := f.Next(); from < end; {
 		if err := ctx.Err(); err != nil {
@@ -269,7 +301,12 @@ func (f *File) Search(ctx context.Context, filter trace.Filter, from uint64, vis
 		}
 		to := min(end, from+scanBatch)
 		f.mu.Lock()
-		rows, err := f.db.QueryContext(ctx, "SELECT "+f.columns+" FROM event WHERE n >= ? AND n < ?"+narrowed+" ORDER BY n", int64(from), int64(to))
+		rows, err := f.db.QueryContext(
+			ctx,
+			"SELECT "+f.columns+" FROM event WHERE n >= ? AND n < ?"+narrowed+" ORDER BY n",
+			int64(from),
+			int64(to),
+		)
 		var events []trace.Event
 		if err == nil {
 			events, err = f.scan(rows, nil)

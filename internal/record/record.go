@@ -197,7 +197,11 @@ func (w *writer) begin() error {
 	if _, err := db.Exec(tables); err != nil {
 		return fail(err)
 	}
-	meta := map[string]string{"format": formatName, "format version": formatVersion, "began": w.began.Format(time.RFC3339Nano)}
+	meta := map[string]string{
+		"format":         formatName,
+		"format version": formatVersion,
+		"began":          w.began.Format(time.RFC3339Nano),
+	}
 	for k, v := range w.opt.Meta {
 		meta[k] = v
 	}
@@ -270,7 +274,22 @@ func (w *writer) put(tx *sql.Tx, put *sql.Stmt, e *trace.Event) error {
 		kind = int64(e.Packet.Type())
 	}
 	w.n++
-	_, err := put.Exec(w.n, e.At.UnixNano(), source, e.Conn, int(e.Kind), kind, topic, e.Raw, null(e.Broken), null(string(e.Link)), null(e.Text), int64(e.Missed), null(string(e.By)), e.Meaning.Pack())
+	_, err := put.Exec(
+		w.n,
+		e.At.UnixNano(),
+		source,
+		e.Conn,
+		int(e.Kind),
+		kind,
+		topic,
+		e.Raw,
+		null(e.Broken),
+		null(string(e.Link)),
+		null(e.Text),
+		int64(e.Missed),
+		null(string(e.By)),
+		e.Meaning.Pack(),
+	)
 	return err
 }
 

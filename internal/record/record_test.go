@@ -45,16 +45,55 @@ func fill(log *trace.Log, n int) {
 		link.Kind, link.Link, link.Text, link.By = trace.Link, client.LinkEnded, "127.0.0.1:1883", client.ByBroker
 		add(link, nil)
 		e.Kind = trace.Sent
-		add(e, &packet.Connect{Level: packet.V5, ClientID: e.Client, HasUsername: true, Username: "pen", HasPassword: true, Password: []byte("sesame")})
+		add(
+			e,
+			&packet.Connect{
+				Level:       packet.V5,
+				ClientID:    e.Client,
+				HasUsername: true,
+				Username:    "pen",
+				HasPassword: true,
+				Password:    []byte("sesame"),
+			},
+		)
 		add(e, &packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "farm/+/set"}}})
 	}
-	bad := trace.Event{Kind: trace.Received, Client: "pen-0", Role: trace.RoleDevice, Version: packet.V5, Conn: 1, Raw: []byte{0x36, 2, 0, 0}, Broken: "QoS 3"}
+	bad := trace.Event{
+		Kind:    trace.Received,
+		Client:  "pen-0",
+		Role:    trace.RoleDevice,
+		Version: packet.V5,
+		Conn:    1,
+		Raw:     []byte{0x36, 2, 0, 0},
+		Broken:  "QoS 3",
+	}
 	add(bad, nil)
 	for i := range n {
-		e := trace.Event{Kind: trace.Sent + trace.Kind(i%2), Client: fmt.Sprint("pen-", i%3), Role: trace.RoleDevice, Version: packet.V5, Conn: 1}
+		e := trace.Event{
+			Kind:    trace.Sent + trace.Kind(i%2),
+			Client:  fmt.Sprint("pen-", i%3),
+			Role:    trace.RoleDevice,
+			Version: packet.V5,
+			Conn:    1,
+		}
 		name := fmt.Sprintf("farm/%d/oxygen", i%7)
-		e.Meaning = trace.Meaning{Topic: name, Stored: trace.Storage(i % 3), Flag: i%2 == 0, Promised: byte(i % 8), Granted: packet.QoS(i % 3), Whole: i%5 == 0}
-		add(e, &packet.Publish{Topic: name, Payload: fmt.Appendf(nil, `{"mgl": %d}`, i), QoS: packet.QoS(i % 2), ID: uint16(i%2) * 7})
+		e.Meaning = trace.Meaning{
+			Topic:    name,
+			Stored:   trace.Storage(i % 3),
+			Flag:     i%2 == 0,
+			Promised: byte(i % 8),
+			Granted:  packet.QoS(i % 3),
+			Whole:    i%5 == 0,
+		}
+		add(
+			e,
+			&packet.Publish{
+				Topic:   name,
+				Payload: fmt.Appendf(nil, `{"mgl": %d}`, i),
+				QoS:     packet.QoS(i % 2),
+				ID:      uint16(i%2) * 7,
+			},
+		)
 	}
 	log.Add(trace.Event{At: at, Client: "console", Role: trace.RoleLog, Kind: trace.Line, Text: "pump 3 tripped"})
 }
@@ -86,7 +125,8 @@ func TestARecordGivesBackTheTrace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := record.Start(log, 1, record.Options{Path: path}); err == nil || !strings.Contains(err.Error(), "is there already") {
+	if _, err := record.Start(log, 1, record.Options{Path: path}); err == nil ||
+		!strings.Contains(err.Error(), "is there already") {
 		t.Error(err)
 	}
 	fill(log, 1000)
@@ -110,7 +150,8 @@ func TestARecordGivesBackTheTrace(t *testing.T) {
 			t.Fatalf("at %d: %+v", i+1, e)
 		}
 	}
-	if _, ok := f.At(f.Next()); ok || f.Err() != nil || f.Meta["workspace"] != "Marrow Voe" || strings.Join(f.Clients(), " ") != "pen-0 pen-1 pen-2 console" {
+	if _, ok := f.At(f.Next()); ok || f.Err() != nil || f.Meta["workspace"] != "Marrow Voe" ||
+		strings.Join(f.Clients(), " ") != "pen-0 pen-1 pen-2 console" {
 		t.Errorf("%v %v %v", f.Err(), f.Meta, f.Clients())
 	}
 	for _, file := range []string{path, path + "-wal"} {
@@ -127,7 +168,13 @@ func TestARecordGivesBackTheTrace(t *testing.T) {
 		}
 		var found, expected []uint64
 		total := uint64(0)
-		err = f.Search(context.Background(), filter, 1, func(e *trace.Event) bool { found = append(found, e.Seq); return true }, func(done, all uint64) { total = all })
+		err = f.Search(
+			context.Background(),
+			filter,
+			1,
+			func(e *trace.Event) bool { found = append(found, e.Seq); return true },
+			func(done, all uint64) { total = all },
+		)
 		real := all(f)
 		for i := range real {
 			if filter.Match(&real[i]) {
@@ -175,7 +222,9 @@ func TestAGapIsRecorded(t *testing.T) {
 	}
 	got := all(open(t, path))
 	lost := log.Next() - 1 - 100
-	if len(got) != 101 || got[0].Kind != trace.Gap || got[0].Missed != lost || !strings.Contains(got[0].Describe(), fmt.Sprint(lost)) || r.State().Missed != lost {
+	if len(got) != 101 || got[0].Kind != trace.Gap || got[0].Missed != lost ||
+		!strings.Contains(got[0].Describe(), fmt.Sprint(lost)) ||
+		r.State().Missed != lost {
 		t.Errorf("%d events, the first %+v, want %d missed", len(got), got[0], lost)
 	}
 }
@@ -329,7 +378,8 @@ func TestFollowing(t *testing.T) {
 	pipe.Close()
 	want(7, "— no more comes: the other end was closed")
 	for _, bad := range []string{dir, filepath.Join(dir, "nowhere")} {
-		if _, err := record.Follow(ctx, "x", bad, log); err == nil || !strings.Contains(err.Error(), "cannot follow x") {
+		if _, err := record.Follow(ctx, "x", bad, log); err == nil ||
+			!strings.Contains(err.Error(), "cannot follow x") {
 			t.Error(err)
 		}
 	}

@@ -59,7 +59,14 @@ type PropertyRecord struct {
 
 // NewMessageRecord turns a PUBLISH into its record.
 func NewMessageRecord(p *packet.Publish) *MessageRecord {
-	m := &MessageRecord{Topic: p.Topic, QoS: int(p.QoS), Retain: p.Retain, Dup: p.Dup, Payload: string(p.Payload), Bytes: len(p.Payload)}
+	m := &MessageRecord{
+		Topic:   p.Topic,
+		QoS:     int(p.QoS),
+		Retain:  p.Retain,
+		Dup:     p.Dup,
+		Payload: string(p.Payload),
+		Bytes:   len(p.Payload),
+	}
 	if !utf8.Valid(p.Payload) {
 		m.Payload, m.Encoding = base64.StdEncoding.EncodeToString(p.Payload), "base64"
 	}
@@ -86,7 +93,15 @@ func NewPropertyRecords(ps packet.Properties) (out []PropertyRecord) {
 }
 
 // kindWords are the kinds of events in words.
-var kindWords = map[trace.Kind]string{trace.Sent: "sent", trace.Received: "received", trace.Link: "link", trace.Line: "line", trace.Gap: "gap", trace.Held: "held", trace.Lost: "lost"}
+var kindWords = map[trace.Kind]string{
+	trace.Sent:     "sent",
+	trace.Received: "received",
+	trace.Link:     "link",
+	trace.Line:     "line",
+	trace.Gap:      "gap",
+	trace.Held:     "held",
+	trace.Lost:     "lost",
+}
 
 // Stopped says in a word that a packet has not left the client: the link holds it back, or it was lost
 // with the link; "" for any other event.
@@ -102,8 +117,19 @@ func Stopped(e *trace.Event) string {
 
 // NewEventRecord turns an event into its record.
 func NewEventRecord(e *trace.Event) EventRecord {
-	r := EventRecord{N: e.Seq, At: e.At.Format(time.RFC3339Nano), Client: e.Client, Role: string(e.Role), Broker: e.Broker, Connection: e.Conn,
-		Kind: kindWords[e.Kind], Text: e.Text, Broken: e.Broken, Missed: e.Missed, Raw: hex.EncodeToString(e.Raw)}
+	r := EventRecord{
+		N:          e.Seq,
+		At:         e.At.Format(time.RFC3339Nano),
+		Client:     e.Client,
+		Role:       string(e.Role),
+		Broker:     e.Broker,
+		Connection: e.Conn,
+		Kind:       kindWords[e.Kind],
+		Text:       e.Text,
+		Broken:     e.Broken,
+		Missed:     e.Missed,
+		Raw:        hex.EncodeToString(e.Raw),
+	}
 	if e.Version != 0 {
 		r.Version = e.Version.String()
 	}
@@ -117,7 +143,11 @@ func NewEventRecord(e *trace.Event) EventRecord {
 	about := packet.About(e.Packet, e.Version)
 	r.ID, r.Properties = about.ID, NewPropertyRecords(about.Properties)
 	if about.Coded {
-		r.Reason = fmt.Sprintf("%s %s", about.Code.Code(e.Packet.Type(), e.Version), about.Code.In(e.Packet.Type(), e.Version))
+		r.Reason = fmt.Sprintf(
+			"%s %s",
+			about.Code.Code(e.Packet.Type(), e.Version),
+			about.Code.In(e.Packet.Type(), e.Version),
+		)
 	}
 	if p := e.Publish(); p != nil {
 		r.Message = NewMessageRecord(p)
@@ -148,20 +178,69 @@ type CSV struct{ w *csv.Writer }
 // NewCSV returns a writer of CSV and writes the header.
 func NewCSV(w io.Writer) *CSV {
 	c := &CSV{csv.NewWriter(w)}
-	c.w.Write([]string{"n", "at", "client", "role", "broker", "connection", "kind", "version", "packet", "packet identifier", "reason",
-		"topic", "qos", "retain", "dup", "payload bytes", "payload", "text"})
+	c.w.Write(
+		[]string{
+			"n",
+			"at",
+			"client",
+			"role",
+			"broker",
+			"connection",
+			"kind",
+			"version",
+			"packet",
+			"packet identifier",
+			"reason",
+			"topic",
+			"qos",
+			"retain",
+			"dup",
+			"payload bytes",
+			"payload",
+			"text",
+		},
+	)
 	return c
 }
 
 // Write writes one event.
 func (c *CSV) Write(e *trace.Event) error {
 	r := NewEventRecord(e)
-	row := []string{strconv.FormatUint(r.N, 10), r.At, r.Client, r.Role, r.Broker, strconv.Itoa(r.Connection), r.Kind, r.Version, r.Packet, "", r.Reason, "", "", "", "", "", "", r.Text}
+	row := []string{
+		strconv.FormatUint(r.N, 10),
+		r.At,
+		r.Client,
+		r.Role,
+		r.Broker,
+		strconv.Itoa(r.Connection),
+		r.Kind,
+		r.Version,
+		r.Packet,
+		"",
+		r.Reason,
+		"",
+		"",
+		"",
+		"",
+		"",
+		"",
+		r.Text,
+	}
 	if r.ID != 0 {
 		row[9] = strconv.Itoa(int(r.ID))
 	}
 	if m := r.Message; m != nil {
-		copy(row[11:], []string{m.Topic, strconv.Itoa(m.QoS), strconv.FormatBool(m.Retain), strconv.FormatBool(m.Dup), strconv.Itoa(m.Bytes), m.Payload})
+		copy(
+			row[11:],
+			[]string{
+				m.Topic,
+				strconv.Itoa(m.QoS),
+				strconv.FormatBool(m.Retain),
+				strconv.FormatBool(m.Dup),
+				strconv.Itoa(m.Bytes),
+				m.Payload,
+			},
+		)
 	} else if e.Packet != nil {
 		row[17] = e.Describe()
 	}

@@ -72,7 +72,16 @@ func decided(r *proof.Result) (out []DecidedRecord) {
 	all := r.Decided()
 	for i := range all[max(0, len(all)-mostDecided):] {
 		e := &all[max(0, len(all)-mostDecided)+i]
-		out = append(out, DecidedRecord{AtMS: float64(e.At.Sub(r.At).Microseconds()) / 1000, Client: e.Client, Way: kindWords[e.Kind], Packet: e.Describe(), Raw: hex.EncodeToString(e.Raw)})
+		out = append(
+			out,
+			DecidedRecord{
+				AtMS:   float64(e.At.Sub(r.At).Microseconds()) / 1000,
+				Client: e.Client,
+				Way:    kindWords[e.Kind],
+				Packet: e.Describe(),
+				Raw:    hex.EncodeToString(e.Raw),
+			},
+		)
 	}
 	return out
 }
@@ -126,8 +135,13 @@ func NewDocument(p *proof.Proof) Document {
 		if notes == nil {
 			notes = []string{}
 		}
-		d.Checks = append(d.Checks, CheckRecord{Name: r.Check.Name, Version: r.Version.String(), Verdict: string(r.Verdict),
-			TookMS: float64(r.Took.Microseconds()) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes, Decided: decided(r), Tables: tables(r)})
+		d.Checks = append(
+			d.Checks,
+			CheckRecord{Name: r.Check.Name, Version: r.Version.String(), Verdict: string(r.Verdict),
+				TookMS: float64(
+					r.Took.Microseconds(),
+				) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes, Decided: decided(r), Tables: tables(r)},
+		)
 	}
 	d.Doors = doorRecords(p.Doors)
 	return d
@@ -213,7 +227,10 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 			}
 		}
 		if s == nil {
-			out.Suites = append(out.Suites, junitSuite{Name: name, Timestamp: p.Started.UTC().Format("2006-01-02T15:04:05"), Time: seconds(p.Took)})
+			out.Suites = append(
+				out.Suites,
+				junitSuite{Name: name, Timestamp: p.Started.UTC().Format("2006-01-02T15:04:05"), Time: seconds(p.Took)},
+			)
 			s = &out.Suites[len(out.Suites)-1]
 			for _, d := range p.Doors {
 				value := d.What
@@ -224,7 +241,15 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 			}
 		}
 		c := junitCase{Class: r.Check.Family(), Name: r.Check.Name, Time: seconds(r.Took)}
-		text := &junitText{Message: r.Seen, Text: strings.Join(append([]string{"expected: " + r.Expected, "seen: " + r.Seen, "standard: " + Standard(r)}, append(r.Notes, decidedLines(r)...)...), "\n")}
+		text := &junitText{
+			Message: r.Seen,
+			Text: strings.Join(
+				append(
+					[]string{"expected: " + r.Expected, "seen: " + r.Seen, "standard: " + Standard(r)},
+					append(r.Notes, decidedLines(r)...)...),
+				"\n",
+			),
+		}
 		s.Tests++
 		out.Tests++
 		switch r.Verdict {
@@ -286,7 +311,15 @@ func Sign(v proof.Verdict) string {
 // Line writes a result for a terminal: one line, and for what is not kept the
 // reasons under it.
 func Line(r *proof.Result) string {
-	s := fmt.Sprintf("%s %-11s %-22s %-5s %8s  %s\n", Sign(r.Verdict), r.Verdict, r.Check.Name, r.Version, r.Took.Round(time.Millisecond), r.Check.Title)
+	s := fmt.Sprintf(
+		"%s %-11s %-22s %-5s %8s  %s\n",
+		Sign(r.Verdict),
+		r.Verdict,
+		r.Check.Name,
+		r.Version,
+		r.Took.Round(time.Millisecond),
+		r.Check.Title,
+	)
 	if r.Verdict == proof.Broken || r.Verdict == proof.Undecided {
 		s += fmt.Sprintf("    expected: %s\n    seen:     %s\n    standard: %s\n", r.Expected, r.Seen, Standard(r))
 	} else if r.Verdict != proof.Kept {

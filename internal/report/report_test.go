@@ -35,25 +35,76 @@ func sample() *proof.Proof {
 	at := time.Date(2026, 5, 1, 6, 30, 0, 0, time.UTC)
 	result := func(name string, v packet.Version, verdict proof.Verdict, seen string, took time.Duration, notes ...string) proof.Result {
 		c := find(name)
-		r := proof.Result{Check: c, Version: v, Verdict: verdict, Expected: c.Expected, Seen: seen, Took: took, Notes: notes, At: at}
+		r := proof.Result{
+			Check:    c,
+			Version:  v,
+			Verdict:  verdict,
+			Expected: c.Expected,
+			Seen:     seen,
+			Took:     took,
+			Notes:    notes,
+			At:       at,
+		}
 		if verdict == proof.Broken {
 			ping := &packet.Pingreq{}
-			r.Evidence = []trace.Event{{Seq: 3, At: at.Add(12 * time.Millisecond), Client: "subject", Kind: trace.Sent, Version: v, Packet: ping, Raw: ping.Append(nil, v)}}
+			r.Evidence = []trace.Event{
+				{
+					Seq:     3,
+					At:      at.Add(12 * time.Millisecond),
+					Client:  "subject",
+					Kind:    trace.Sent,
+					Version: v,
+					Packet:  ping,
+					Raw:     ping.Append(nil, v),
+				},
+			}
 			r.Decisive = []uint64{3}
-			t := proof.NewTable("pairings", "each cell", "published", "subscribed", []string{"QoS 0"}, []string{"QoS 0", "QoS 1"})
+			t := proof.NewTable(
+				"pairings",
+				"each cell",
+				"published",
+				"subscribed",
+				[]string{"QoS 0"},
+				[]string{"QoS 0", "QoS 1"},
+			)
 			t.Cells[0][1] = proof.Cell{Text: "0", Verdict: proof.Kept}
 			r.Tables = []proof.Table{*t}
 		}
 		return r
 	}
 	return &proof.Proof{
-		Target: proof.Target{Broker: "quay", Listener: "tcp mqtt://127.0.0.1:1883"}, Run: "abc123", Started: at, Took: 1234 * time.Millisecond,
-		Doors: []reach.Door{{Name: "anonymous", What: "clients without credentials get in", Remedy: "turn anonymous access off"}, {Name: "plain", What: "a plain listener stands beside a TLS one: quay/tcp", Remedy: "close it", Accepted: "until <May>"}},
+		Target: proof.Target{
+			Broker:   "quay",
+			Listener: "tcp mqtt://127.0.0.1:1883",
+		}, Run: "abc123", Started: at, Took: 1234 * time.Millisecond,
+		Doors: []reach.Door{
+			{Name: "anonymous", What: "clients without credentials get in", Remedy: "turn anonymous access off"},
+			{
+				Name:     "plain",
+				What:     "a plain listener stands beside a TLS one: quay/tcp",
+				Remedy:   "close it",
+				Accepted: "until <May>",
+			},
+		},
 		Results: []proof.Result{
 			result("connect.accepted", packet.V311, proof.Kept, "CONNACK 0 after 1.2ms", 2345*time.Microsecond),
-			result("connect.accepted", packet.V5, proof.Unsupported, "unsupported <protocol> version", time.Millisecond),
+			result(
+				"connect.accepted",
+				packet.V5,
+				proof.Unsupported,
+				"unsupported <protocol> version",
+				time.Millisecond,
+			),
 			result("login.right", packet.V311, proof.Skipped, "no login was given", 0),
-			result("will.on-close", packet.V311, proof.Broken, `no will within 5 s & "nothing" else`, 5*time.Second, "the first note", "the second"),
+			result(
+				"will.on-close",
+				packet.V311,
+				proof.Broken,
+				`no will within 5 s & "nothing" else`,
+				5*time.Second,
+				"the first note",
+				"the second",
+			),
 			result("will.on-close", packet.V5, proof.Undecided, "stopped: context canceled", 20*time.Millisecond),
 		},
 	}
@@ -151,11 +202,23 @@ func TestJUnitIsCountedRight(t *testing.T) {
 			}
 		}
 		if s.Tests != len(s.Cases) || s.Failures != f || s.Errors != e || s.Skipped != k {
-			t.Errorf("suite %s says %d/%d/%d/%d, has %d/%d/%d/%d", s.Name, s.Tests, s.Failures, s.Errors, s.Skipped, len(s.Cases), f, e, k)
+			t.Errorf(
+				"suite %s says %d/%d/%d/%d, has %d/%d/%d/%d",
+				s.Name,
+				s.Tests,
+				s.Failures,
+				s.Errors,
+				s.Skipped,
+				len(s.Cases),
+				f,
+				e,
+				k,
+			)
 		}
 		tests, failures, errs = tests+len(s.Cases), failures+f, errs+e
 	}
-	if doc.Tests != tests || doc.Failures != failures || doc.Errors != errs || tests != 5 || failures != 1 || errs != 1 {
+	if doc.Tests != tests || doc.Failures != failures || doc.Errors != errs || tests != 5 || failures != 1 ||
+		errs != 1 {
 		t.Errorf("in all %d/%d/%d, has %d/%d/%d", doc.Tests, doc.Failures, doc.Errors, tests, failures, errs)
 	}
 }
@@ -195,7 +258,8 @@ func TestEveryCheckNamesItsPlaceInTheStandard(t *testing.T) {
 	}
 	// A target that cannot be dialled yields no document at all.
 	dead := proof.Target{Dial: func(context.Context) (*link.Link, error) { return nil, errors.New("dead") }}
-	if p, err := proof.Run(context.Background(), dead, proof.Options{}); p != nil || !errors.Is(err, proof.ErrNotReached) {
+	if p, err := proof.Run(context.Background(), dead, proof.Options{}); p != nil ||
+		!errors.Is(err, proof.ErrNotReached) {
 		t.Error(p, err)
 	}
 }

@@ -61,7 +61,11 @@ func (q *Sequence) Draw() (*draw.Surface, error) {
 	case len(q.Events) == 0:
 		return nil, fmt.Errorf("there is no event to draw")
 	case len(q.Events) > MaxSequence:
-		return nil, fmt.Errorf("%d events are too many for a drawing; at most %d: narrow them down with a filter", len(q.Events), MaxSequence)
+		return nil, fmt.Errorf(
+			"%d events are too many for a drawing; at most %d: narrow them down with a filter",
+			len(q.Events),
+			MaxSequence,
+		)
 	}
 	lanes := q.Lanes
 	if lanes == nil {
@@ -97,7 +101,11 @@ func (q *Sequence) Draw() (*draw.Surface, error) {
 		lane(name, col(i), draw.Pen{Color: rule, Width: 0.8}, false)
 	}
 	lane("broker", col(middle), draw.Pen{Color: faint, Width: 1.6}, true)
-	s.Text(draw.Font{Color: faint, Size: 9, Align: 1}, draw.Point{X: seqMargin + seqGutter - 12, Y: top - 14}, "seconds")
+	s.Text(
+		draw.Font{Color: faint, Size: 9, Align: 1},
+		draw.Point{X: seqMargin + seqGutter - 12, Y: top - 14},
+		"seconds",
+	)
 	for i := range q.Events {
 		q.row(s, &q.Events[i], top+(float64(i)+0.5)*seqRow, columns, col(middle), textAt, since)
 	}
@@ -118,7 +126,14 @@ func fit(f draw.Font, text string, width float64) string {
 	return string(r) + "…"
 }
 
-func (q *Sequence) row(s *draw.Surface, e *trace.Event, y float64, columns map[string]float64, broker, textAt float64, since time.Time) {
+func (q *Sequence) row(
+	s *draw.Surface,
+	e *trace.Event,
+	y float64,
+	columns map[string]float64,
+	broker, textAt float64,
+	since time.Time,
+) {
 	col, mark := color.Color(ink), ""
 	if q.Marked != nil {
 		mark = q.Marked(e)
@@ -135,7 +150,11 @@ func (q *Sequence) row(s *draw.Surface, e *trace.Event, y float64, columns map[s
 		col = faint
 	}
 	base := y + 3
-	s.Text(draw.Font{Color: faint, Size: 9, Mono: true, Align: 1}, draw.Point{X: seqMargin + seqGutter - 12, Y: base}, fmt.Sprintf("%+.3f", e.At.Sub(since).Seconds()))
+	s.Text(
+		draw.Font{Color: faint, Size: 9, Mono: true, Align: 1},
+		draw.Point{X: seqMargin + seqGutter - 12, Y: base},
+		fmt.Sprintf("%+.3f", e.At.Sub(since).Seconds()),
+	)
 	q.arrow(s, e, y, columns[e.Client], broker, col, isCopy)
 	text := e.Describe()
 	if e.Broken != "" {
@@ -167,8 +186,16 @@ func (q *Sequence) arrow(s *draw.Surface, e *trace.Event, y, from, broker float6
 	}
 	if Stopped(e) != "" { // it gets no further than the client's own end of the link
 		way := (broker - from) / abs(broker-from)
-		s.Line(draw.Pen{Color: col, Width: 0.9, Dash: []float64{1, 2}}, draw.Point{X: from + way, Y: y}, draw.Point{X: from + way*20, Y: y})
-		s.Line(draw.Pen{Color: col, Width: 1.2}, draw.Point{X: from + way*20, Y: y - 3}, draw.Point{X: from + way*20, Y: y + 3})
+		s.Line(
+			draw.Pen{Color: col, Width: 0.9, Dash: []float64{1, 2}},
+			draw.Point{X: from + way, Y: y},
+			draw.Point{X: from + way*20, Y: y},
+		)
+		s.Line(
+			draw.Pen{Color: col, Width: 1.2},
+			draw.Point{X: from + way*20, Y: y - 3},
+			draw.Point{X: from + way*20, Y: y + 3},
+		)
 		return
 	}
 	if e.Kind != trace.Sent && e.Kind != trace.Received {
@@ -195,7 +222,12 @@ func (q *Sequence) arrow(s *draw.Surface, e *trace.Event, y, from, broker float6
 		pen.Dash = []float64{4, 2}
 	}
 	s.Line(pen, draw.Point{X: start + way, Y: y}, draw.Point{X: end - way*5, Y: y})
-	s.Fill(col, draw.Point{X: end - way, Y: y}, draw.Point{X: end - way*7, Y: y - 2.6}, draw.Point{X: end - way*7, Y: y + 2.6})
+	s.Fill(
+		col,
+		draw.Point{X: end - way, Y: y},
+		draw.Point{X: end - way*7, Y: y - 2.6},
+		draw.Point{X: end - way*7, Y: y + 2.6},
+	)
 	name := "bytes"
 	if e.Packet != nil {
 		name = e.Packet.Type().String()
@@ -204,7 +236,13 @@ func (q *Sequence) arrow(s *draw.Surface, e *trace.Event, y, from, broker float6
 	x := from + (broker-from)/abs(broker-from)*(f.Width(name)/2+8)
 	// A white ground keeps the name readable on the arrow.
 	w := f.Width(name)/2 + 1.5
-	s.Fill(color.White, draw.Point{X: x - w, Y: y - 3.5}, draw.Point{X: x + w, Y: y - 3.5}, draw.Point{X: x + w, Y: y + 3.5}, draw.Point{X: x - w, Y: y + 3.5})
+	s.Fill(
+		color.White,
+		draw.Point{X: x - w, Y: y - 3.5},
+		draw.Point{X: x + w, Y: y - 3.5},
+		draw.Point{X: x + w, Y: y + 3.5},
+		draw.Point{X: x - w, Y: y + 3.5},
+	)
 	s.Text(f, draw.Point{X: x, Y: y + 2.5}, name)
 }
 

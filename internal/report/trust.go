@@ -14,7 +14,14 @@ import (
 )
 
 // signs are what stands before a finding or verdict; a word always goes with it.
-var signs = map[string]string{string(trust.Broken): "✗", string(trust.Worry): "!", string(trust.Note): "·", string(trust.Kept): "✓", string(trust.Undecided): "?", string(trust.Skipped): "-"}
+var signs = map[string]string{
+	string(trust.Broken):    "✗",
+	string(trust.Worry):     "!",
+	string(trust.Note):      "·",
+	string(trust.Kept):      "✓",
+	string(trust.Undecided): "?",
+	string(trust.Skipped):   "-",
+}
 
 // FileLine says in a line what a file is.
 func FileLine(f *trust.File) string {
@@ -33,7 +40,11 @@ func FileLine(f *trust.File) string {
 			text += " for " + trust.Subject(item.Request.Subject.String())
 		case item.Revocations != nil:
 			l := item.Revocations
-			text += fmt.Sprintf(" of %s, %s", trust.Subject(l.Issuer.String()), counted(len(l.RevokedCertificateEntries), "certificate"))
+			text += fmt.Sprintf(
+				" of %s, %s",
+				trust.Subject(l.Issuer.String()),
+				counted(len(l.RevokedCertificateEntries), "certificate"),
+			)
 			if !l.NextUpdate.IsZero() {
 				text += ", until " + trust.Day(l.NextUpdate)
 			}
@@ -87,7 +98,11 @@ func LoginsYAML(all []trust.Identity, dir string) string {
 			fmt.Fprintf(&b, ", key: %s", path(i.KeyFile))
 		}
 		if i.Locked {
-			fmt.Fprintf(&b, ", passphrase: {env: %s}", strings.ToUpper(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(i.Name, "_"))+"_PASSPHRASE")
+			fmt.Fprintf(
+				&b,
+				", passphrase: {env: %s}",
+				strings.ToUpper(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(i.Name, "_"))+"_PASSPHRASE",
+			)
 		}
 		b.WriteString("}\n")
 		if i.CAFile != "" && !slices.Contains(cas, path(i.CAFile)) {
@@ -134,7 +149,14 @@ func Trust(w io.Writer, v *trust.Inventory) {
 		fmt.Fprintf(w, "\n%s\n", counted(len(v.Certificates), "certificate"))
 	}
 	for _, c := range v.Certificates {
-		fmt.Fprintf(w, "  %s: %s, %s, %s\n", c.Title(), c.Role, trust.Strength(c.PublicKey), span(c.NotBefore, c.NotAfter))
+		fmt.Fprintf(
+			w,
+			"  %s: %s, %s, %s\n",
+			c.Title(),
+			c.Role,
+			trust.Strength(c.PublicKey),
+			span(c.NotBefore, c.NotAfter),
+		)
 		if names := c.Names(); len(names) > 0 {
 			fmt.Fprintf(w, "      names    %s\n", strings.Join(names, ", "))
 		}
@@ -148,7 +170,12 @@ func Trust(w io.Writer, v *trust.Inventory) {
 	}
 	findingLines(w, v.Findings)
 	if n := len(v.Identities); n > 0 {
-		fmt.Fprintf(w, "\n%s, ready for a workspace\n%s", counted(n, "login"), indent(LoginsYAML(v.Identities, "."), "  "))
+		fmt.Fprintf(
+			w,
+			"\n%s, ready for a workspace\n%s",
+			counted(n, "login"),
+			indent(LoginsYAML(v.Identities, "."), "  "),
+		)
 	}
 }
 
@@ -211,7 +238,13 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 			fmt.Fprintf(w, "  TLS %s  - not taken: %s\n", trust.VersionName(v.Version), v.Refusal)
 			continue
 		}
-		fmt.Fprintf(w, "  TLS %s  ✓ taken, %d of %d suites\n", trust.VersionName(v.Version), len(v.Suites), len(v.Tried))
+		fmt.Fprintf(
+			w,
+			"  TLS %s  ✓ taken, %d of %d suites\n",
+			trust.VersionName(v.Version),
+			len(v.Suites),
+			len(v.Tried),
+		)
 		for _, id := range v.Suites {
 			note := ""
 			if weak := trust.WeakSuite(id); weak != "" {
@@ -223,13 +256,33 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 	if s.Err != nil {
 		return
 	}
-	fmt.Fprintf(w, "  a client with everything gets TLS %s, %s, in %.1f ms\n", trust.VersionName(s.Negotiated.Version), trust.SuiteName(s.Negotiated.Suite), ms(s.Negotiated.Took))
+	fmt.Fprintf(
+		w,
+		"  a client with everything gets TLS %s, %s, in %.1f ms\n",
+		trust.VersionName(s.Negotiated.Version),
+		trust.SuiteName(s.Negotiated.Suite),
+		ms(s.Negotiated.Took),
+	)
 	fmt.Fprintf(w, "\nthe chain as presented\n")
 	for i, c := range s.Presented.Chain {
-		fmt.Fprintf(w, "  %d %s, %s, %s, names %s\n    SHA-256 %s\n", i+1, trust.Subject(c.Subject.String()), trust.Strength(c.PublicKey), span(c.NotBefore, c.NotAfter), orNone(trust.NamesOf(c)), trust.Fingerprint(c))
+		fmt.Fprintf(
+			w,
+			"  %d %s, %s, %s, names %s\n    SHA-256 %s\n",
+			i+1,
+			trust.Subject(c.Subject.String()),
+			trust.Strength(c.PublicKey),
+			span(c.NotBefore, c.NotAfter),
+			orNone(trust.NamesOf(c)),
+			trust.Fingerprint(c),
+		)
 	}
 	if s.Presented.Cause == "" && s.Presented.Root != nil {
-		fmt.Fprintf(w, "  ✓ it leads to %s, and covers %s\n", trust.Subject(s.Presented.Root.Subject.String()), s.ServerName)
+		fmt.Fprintf(
+			w,
+			"  ✓ it leads to %s, and covers %s\n",
+			trust.Subject(s.Presented.Root.Subject.String()),
+			s.ServerName,
+		)
 	}
 	asks := "the server asks for no client certificate"
 	switch {
@@ -374,9 +427,22 @@ type TrialRecord struct {
 }
 
 func certificateRecord(c *trust.Certificate) CertificateRecord {
-	r := CertificateRecord{Subject: c.Subject.String(), Issuer: c.Issuer.String(), Role: string(c.Role), Serial: fmt.Sprintf("%x", c.SerialNumber),
-		NotBefore: c.NotBefore, NotAfter: c.NotAfter, Key: trust.Strength(c.PublicKey), Signature: c.SignatureAlgorithm.String(), Names: c.Names(), Usages: trust.Usages(c.Certificate),
-		Fingerprint: trust.Fingerprint(c.Certificate), Files: c.Files, Missing: c.Missing, Revoked: c.Revoked}
+	r := CertificateRecord{
+		Subject:     c.Subject.String(),
+		Issuer:      c.Issuer.String(),
+		Role:        string(c.Role),
+		Serial:      fmt.Sprintf("%x", c.SerialNumber),
+		NotBefore:   c.NotBefore,
+		NotAfter:    c.NotAfter,
+		Key:         trust.Strength(c.PublicKey),
+		Signature:   c.SignatureAlgorithm.String(),
+		Names:       c.Names(),
+		Usages:      trust.Usages(c.Certificate),
+		Fingerprint: trust.Fingerprint(c.Certificate),
+		Files:       c.Files,
+		Missing:     c.Missing,
+		Revoked:     c.Revoked,
+	}
 	if c.Key != nil {
 		r.KeyFiles = c.Key.Files
 	}
@@ -388,7 +454,12 @@ func certificateRecord(c *trust.Certificate) CertificateRecord {
 
 // NewTrustDocument makes the document; survey may be nil.
 func NewTrustDocument(v *trust.Inventory, where string, s *trust.Survey) TrustDocument {
-	d := TrustDocument{Files: []FileRecord{}, Certificates: []CertificateRecord{}, Logins: []LoginRecord{}, Findings: findingRecords(v.Findings)}
+	d := TrustDocument{
+		Files:        []FileRecord{},
+		Certificates: []CertificateRecord{},
+		Logins:       []LoginRecord{},
+		Findings:     findingRecords(v.Findings),
+	}
 	for _, f := range v.Files {
 		r := FileRecord{Name: f.Name, Bytes: f.Size, Items: []ItemRecord{}, Anomalies: []string{}, Problem: f.Problem}
 		if f.Mode != 0 {
@@ -421,13 +492,30 @@ func NewTrustDocument(v *trust.Inventory, where string, s *trust.Survey) TrustDo
 }
 
 func surveyRecord(where string, s *trust.Survey) *SurveyRecord {
-	r := &SurveyRecord{Address: where, ServerName: s.ServerName, Versions: []VersionRecord{}, Chain: []CertificateRecord{}, Cause: string(s.Presented.Cause), Required: s.Required, Asked: s.Asked,
-		OCSP: s.OCSP, Resumption: s.Resumption, ALPN: s.ALPN, Trials: []TrialRecord{}, Findings: findingRecords(s.Findings)}
+	r := &SurveyRecord{
+		Address:    where,
+		ServerName: s.ServerName,
+		Versions:   []VersionRecord{},
+		Chain:      []CertificateRecord{},
+		Cause:      string(s.Presented.Cause),
+		Required:   s.Required,
+		Asked:      s.Asked,
+		OCSP:       s.OCSP,
+		Resumption: s.Resumption,
+		ALPN:       s.ALPN,
+		Trials:     []TrialRecord{},
+		Findings:   findingRecords(s.Findings),
+	}
 	if s.Err != nil {
 		r.Error = s.Err.Error()
 	}
 	for _, v := range s.Versions {
-		x := VersionRecord{Version: trust.VersionName(v.Version), Taken: v.Taken, Suites: []string{}, Refusal: v.Refusal}
+		x := VersionRecord{
+			Version: trust.VersionName(v.Version),
+			Taken:   v.Taken,
+			Suites:  []string{},
+			Refusal: v.Refusal,
+		}
 		for _, id := range v.Suites {
 			x.Suites = append(x.Suites, trust.SuiteName(id))
 		}

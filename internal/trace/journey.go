@@ -171,7 +171,14 @@ const (
 
 // NewJourneys returns a follower that keeps the last limit journeys.
 func NewJourneys(limit int) *Journeys {
-	return &Journeys{limit: limit, open: map[alikeKey]*alike{}, acks: map[ackKey]*Journey{}, since: map[string]began{}, wills: map[string]*testament{}, left: map[string]int{}}
+	return &Journeys{
+		limit: limit,
+		open:  map[alikeKey]*alike{},
+		acks:  map[ackKey]*Journey{},
+		since: map[string]began{},
+		wills: map[string]*testament{},
+		left:  map[string]int{},
+	}
 }
 
 // All returns the journeys kept, oldest first.
@@ -360,7 +367,18 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 		if w := js.willOf(name, p, e.At); w != nil && p.QoS <= w.QoS {
 			js.revoke(w.client)
 			hop.compare(&e.Meaning, w.QoS)
-			j := &Journey{Topic: name, Payload: p.Payload, Sender: w.client, Role: w.role, Will: true, SentAt: e.At, Done: e.At, QoS: w.QoS, Retain: w.Retain, Hops: []Hop{hop}}
+			j := &Journey{
+				Topic:   name,
+				Payload: p.Payload,
+				Sender:  w.client,
+				Role:    w.role,
+				Will:    true,
+				SentAt:  e.At,
+				Done:    e.At,
+				QoS:     w.QoS,
+				Retain:  w.Retain,
+				Hops:    []Hop{hop},
+			}
 			js.opens(j, e.At)
 			js.keep(j)
 			return j

@@ -15,8 +15,20 @@ import (
 // address ours tells are left out: they are recorded at their own end; it is asked when the
 // first packet came, and again with gone when such a connection has ended. announce is told,
 // for people, who came, left or was refused. Both may be nil.
-func RecordPeers(broker string, log *Log, ours func(address string, gone bool) bool, announce func(what, text string)) *standin.Hooks {
-	r := &peers{broker: broker, log: log, ours: ours, announce: announce, known: map[*standin.Peer]*peer{}, named: map[string]*Recorder{}}
+func RecordPeers(
+	broker string,
+	log *Log,
+	ours func(address string, gone bool) bool,
+	announce func(what, text string),
+) *standin.Hooks {
+	r := &peers{
+		broker:   broker,
+		log:      log,
+		ours:     ours,
+		announce: announce,
+		known:    map[*standin.Peer]*peer{},
+		named:    map[string]*Recorder{},
+	}
 	return &standin.Hooks{Opened: r.opened, Received: r.received, Sent: r.sent, Ended: r.ended}
 }
 

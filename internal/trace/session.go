@@ -247,5 +247,12 @@ func (m *Meaning) Pack() int64 {
 
 // Unpack is the reverse of Pack.
 func Unpack(n int64, topic string) Meaning {
-	return Meaning{Topic: topic, Stored: Storage(n & 3), Promised: byte(n >> 2 & 7), Granted: packet.QoS(n >> 5 & 3), Flag: n&(1<<7) != 0, Whole: n&(1<<8) != 0}
+	return Meaning{
+		Topic:    topic,
+		Stored:   Storage(n & 3),
+		Promised: byte(n >> 2 & 7),
+		Granted:  packet.QoS(n >> 5 & 3),
+		Flag:     n&(1<<7) != 0,
+		Whole:    n&(1<<8) != 0,
+	}
 }

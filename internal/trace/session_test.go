@@ -59,7 +59,13 @@ func TestWhatAPacketMeansIsWorkedOutOnce(t *testing.T) {
 		src := func(name string) client.Hooks {
 			return trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Version: packet.V5}, log)
 		}
-		login := packet.Connect{CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")}
+		login := packet.Connect{
+			CleanStart:  true,
+			HasUsername: true,
+			Username:    "u",
+			HasPassword: true,
+			Password:    []byte("sesame"),
+		}
 		as := func(id string, change func(*client.Options)) *client.Client {
 			o := client.Options{Dial: s.Dial, Version: packet.V5, Connect: login, Hooks: src(id)}
 			o.Connect.ClientID = id
@@ -87,7 +93,10 @@ func TestWhatAPacketMeansIsWorkedOutOnce(t *testing.T) {
 		time.Sleep(5 * time.Second)
 		keeper := as("keeper", func(o *client.Options) {
 			o.Connect.CleanStart = false
-			o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 100), packet.Int(packet.TopicAliasMaximum, 5)}
+			o.Connect.Properties = packet.Properties{
+				packet.Int(packet.SessionExpiry, 100),
+				packet.Int(packet.TopicAliasMaximum, 5),
+			}
 		})
 		enter(keeper)
 		if _, err := keeper.Subscribe(t.Context(), []packet.Subscription{{Filter: "pen/#", QoS: 1, RetainAsPublished: true}}); err != nil {
@@ -119,7 +128,9 @@ pen/oxygen "4" from "pub" keeper:1`
 		if got := hops(js); got != want {
 			t.Errorf("got\n%s\nwant\n%s", got, want)
 		}
-		if o, st := topics["pen/oxygen"], topics["pen/state"]; len(topics) != 2 || o.Messages != 4 || o.Copies != 0 || st.Messages != 2 || st.Copies != 1 {
+		if o, st := topics["pen/oxygen"], topics["pen/state"]; len(topics) != 2 || o.Messages != 4 || o.Copies != 0 ||
+			st.Messages != 2 ||
+			st.Copies != 1 {
 			t.Errorf("%+v", topics)
 		}
 		keeper.Disconnect(0)
@@ -136,8 +147,22 @@ func TestWhatAFrozenLinkHolds(t *testing.T) {
 				s, _ := standin.New(standin.Options{Anonymous: true})
 				defer s.Close()
 				log := trace.NewLog(10_000)
-				pen := client.New(client.Options{Dial: s.Dial, Version: packet.V311, Hooks: trace.Record(trace.Source{Client: "pen-1", Role: trace.RoleDevice, Version: packet.V311}, log),
-					Connect: packet.Connect{ClientID: "pen-1", CleanStart: true, KeepAlive: 10, Will: &packet.Will{Topic: "status", Payload: []byte("lost"), QoS: 1}}})
+				pen := client.New(
+					client.Options{
+						Dial:    s.Dial,
+						Version: packet.V311,
+						Hooks: trace.Record(
+							trace.Source{Client: "pen-1", Role: trace.RoleDevice, Version: packet.V311},
+							log,
+						),
+						Connect: packet.Connect{
+							ClientID:   "pen-1",
+							CleanStart: true,
+							KeepAlive:  10,
+							Will:       &packet.Will{Topic: "status", Payload: []byte("lost"), QoS: 1},
+						},
+					},
+				)
 				if _, err := pen.Connect(t.Context()); err != nil {
 					t.Fatal(err)
 				}
@@ -219,7 +244,17 @@ func TestMemoryIsBoundedByWhatMayStillArrive(t *testing.T) {
 	add := func(kind trace.Kind, client string, p packet.Packet, link client.LinkEvent) {
 		seq++
 		at = at.Add(2 * time.Millisecond)
-		e := trace.Event{Seq: seq, At: at, Client: client, Role: trace.RolePeer, Version: packet.V5, Conn: 1, Kind: kind, Packet: p, Link: link}
+		e := trace.Event{
+			Seq:     seq,
+			At:      at,
+			Client:  client,
+			Role:    trace.RolePeer,
+			Version: packet.V5,
+			Conn:    1,
+			Kind:    kind,
+			Packet:  p,
+			Link:    link,
+		}
 		if m := e.Publish(); m != nil {
 			e.Meaning.Topic = m.Topic
 		}
@@ -229,7 +264,16 @@ func TestMemoryIsBoundedByWhatMayStillArrive(t *testing.T) {
 	round := func(from, to int) {
 		for i := from; i < to; i++ {
 			name := fmt.Sprintf("a-client-with-a-name-of-some-length-%d", i)
-			add(trace.Sent, name, &packet.Connect{ClientID: name, CleanStart: true, Will: &packet.Will{Topic: "gone/" + name, Payload: []byte(name)}}, "")
+			add(
+				trace.Sent,
+				name,
+				&packet.Connect{
+					ClientID:   name,
+					CleanStart: true,
+					Will:       &packet.Will{Topic: "gone/" + name, Payload: []byte(name)},
+				},
+				"",
+			)
 			add(trace.Received, name, &packet.Connack{}, "")
 			add(trace.Sent, name, &packet.Publish{Topic: "t/" + name, QoS: 1, ID: 1, Payload: []byte(name)}, "")
 			add(trace.Link, name, nil, client.LinkEnded)

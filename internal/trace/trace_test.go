@@ -15,11 +15,25 @@ import (
 	"hodstone/internal/trace"
 )
 
-func connect(t *testing.T, s *standin.Server, log *trace.Log, name string, v packet.Version, subs ...packet.Subscription) *client.Client {
+func connect(
+	t *testing.T,
+	s *standin.Server,
+	log *trace.Log,
+	name string,
+	v packet.Version,
+	subs ...packet.Subscription,
+) *client.Client {
 	t.Helper()
 	c := client.New(client.Options{Dial: s.Dial, Version: v,
-		Connect: packet.Connect{ClientID: name, CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")},
-		Hooks:   trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Version: v}, log)})
+		Connect: packet.Connect{
+			ClientID:    name,
+			CleanStart:  true,
+			HasUsername: true,
+			Username:    "u",
+			HasPassword: true,
+			Password:    []byte("sesame"),
+		},
+		Hooks: trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Version: v}, log)})
 	if _, err := c.Connect(context.Background()); err != nil {
 		t.Fatal(err)
 	}
@@ -42,13 +56,23 @@ func TestAConversationOnTheRecord(t *testing.T) {
 		pen := connect(t, s, log, "pen-1", packet.V5)
 		pen.Publish(ctx, packet.Publish{Topic: "status", QoS: 1, Retain: true, Payload: []byte("on")})
 		shore := connect(t, s, log, "shore", packet.V311, packet.Subscription{Filter: "status", QoS: 0})
-		connect(t, s, log, "observer", packet.V5, packet.Subscription{Filter: "#", QoS: 2, RetainAsPublished: true, RetainHandling: packet.RetainDontSend})
+		connect(
+			t,
+			s,
+			log,
+			"observer",
+			packet.V5,
+			packet.Subscription{Filter: "#", QoS: 2, RetainAsPublished: true, RetainHandling: packet.RetainDontSend},
+		)
 		for range 2 { // twice alike: each receiver's first copy belongs to the first
 			pen.Publish(ctx, packet.Publish{Topic: "status", QoS: 1, Retain: true, Payload: []byte("on")})
 			time.Sleep(time.Second)
 		}
 		standinOnly, _ := s.Dial(ctx) // a client that Hodstone does not watch
-		raw := (&packet.Connect{ClientID: "x", CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")}).Append(nil, packet.V311)
+		raw := (&packet.Connect{ClientID: "x", CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")}).Append(
+			nil,
+			packet.V311,
+		)
 		standinOnly.Write((&packet.Publish{Topic: "status", Payload: []byte("on")}).Append(raw, packet.V311))
 		synctest.Wait()
 		shore.SendRaw([]byte{0x00, 0x00})
@@ -63,7 +87,8 @@ func TestAConversationOnTheRecord(t *testing.T) {
 		for i := range events {
 			js.Add(&events[i])
 			all += fmt.Sprintf("%+v %s %q\n", events[i], events[i].Describe(), events[i].Raw)
-			if c, ok := events[i].Packet.(*packet.Connect); ok && (string(c.Password) != "******" || c.Username != "u") {
+			if c, ok := events[i].Packet.(*packet.Connect); ok &&
+				(string(c.Password) != "******" || c.Username != "u") {
 				t.Errorf("CONNECT recorded as %+v", c)
 			}
 		}
@@ -95,7 +120,12 @@ func TestAConversationOnTheRecord(t *testing.T) {
 			want[i] = strings.Replace(want[i], "shore q0 observer", "observer", 1)
 		}
 		for i := range got {
-			got[i] = strings.Replace(strings.Replace(got[i], " shore q0 observer", " observer", 1), "observer q1 shore q0", "observer q1", 1)
+			got[i] = strings.Replace(
+				strings.Replace(got[i], " shore q0 observer", " observer", 1),
+				"observer q1 shore q0",
+				"observer q1",
+				1,
+			)
 			got[i] = strings.Replace(got[i], "observer q0 shore q0", "observer q0", 1)
 		}
 		if strings.Join(got, "\n") != strings.Join(want, "\n") {
@@ -161,7 +191,15 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 			s, _ := standin.New(o)
 			defer s.Close()
 			log := trace.NewLog(1000)
-			low := connect(t, s, log, "low", packet.V311, packet.Subscription{Filter: "pen/+", QoS: 0}, packet.Subscription{Filter: "pen/9", QoS: 1})
+			low := connect(
+				t,
+				s,
+				log,
+				"low",
+				packet.V311,
+				packet.Subscription{Filter: "pen/+", QoS: 0},
+				packet.Subscription{Filter: "pen/9", QoS: 1},
+			)
 			pub := connect(t, s, log, "pub", packet.V311)
 			for _, topic := range []string{"pen/1", "pen/9"} {
 				if _, err := pub.Publish(t.Context(), packet.Publish{Topic: topic, QoS: 1}); err != nil {
@@ -177,11 +215,17 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 				st.Add(&events[i])
 			}
 			all := js.All()
-			if len(all) != 2 || len(all[0].Hops) != 1 || all[0].Hops[0].Verdict != want || all[0].Hops[0].Expected != 0 || all[1].Hops[0].Verdict != trace.HopKept {
+			if len(all) != 2 || len(all[0].Hops) != 1 || all[0].Hops[0].Verdict != want ||
+				all[0].Hops[0].Expected != 0 ||
+				all[1].Hops[0].Verdict != trace.HopKept {
 				t.Errorf("fault %q: %+v %+v", fault, all[0].Hops, all[1].Hops)
 			}
 			topics, clients := st.Topics(time.Now()), st.Clients(time.Now())
-			if len(topics) != 2 || topics[0].Topic != "pen/1" || topics[0].Messages != 1 || len(clients) != 2 || clients[0].Client != "low" || clients[0].Got != 2 || clients[1].Published != 2 || !clients[1].Connected {
+			if len(topics) != 2 || topics[0].Topic != "pen/1" || topics[0].Messages != 1 || len(clients) != 2 ||
+				clients[0].Client != "low" ||
+				clients[0].Got != 2 ||
+				clients[1].Published != 2 ||
+				!clients[1].Connected {
 				t.Errorf("%+v\n%+v", topics, clients)
 			}
 			low.Disconnect(0)

@@ -32,10 +32,22 @@ func (r *recogniser) labelled(label string, headers map[string]string, der []byt
 		f.add(Item{Kind: KindForeign, Form: "PEM", Note: "a PGP block: TLS has no use for it"})
 		return
 	case label == "DH PARAMETERS" || label == "EC PARAMETERS":
-		f.add(Item{Kind: KindParameters, Form: "PEM", Note: strings.ToLower(label[:2]) + " parameters: a key's companion, nothing by itself"})
+		f.add(
+			Item{
+				Kind: KindParameters,
+				Form: "PEM",
+				Note: strings.ToLower(label[:2]) + " parameters: a key's companion, nothing by itself",
+			},
+		)
 		return
 	case label == "DSA PRIVATE KEY":
-		f.add(Item{Kind: KindForeign, Form: "PEM", Note: "a DSA key: TLS 1.3 has no use for it, and libraries have dropped it"})
+		f.add(
+			Item{
+				Kind: KindForeign,
+				Form: "PEM",
+				Note: "a DSA key: TLS 1.3 has no use for it, and libraries have dropped it",
+			},
+		)
 		return
 	}
 	before := len(f.Items)
@@ -53,10 +65,16 @@ func (r *recogniser) labelled(label string, headers map[string]string, der []byt
 		said = got // a passphrase opened it
 	}
 	if label == "TRUSTED CERTIFICATE" {
-		f.anomaly("it calls itself TRUSTED CERTIFICATE, and carries settings of one library that others do not read", "write it as a plain CERTIFICATE")
+		f.anomaly(
+			"it calls itself TRUSTED CERTIFICATE, and carries settings of one library that others do not read",
+			"write it as a plain CERTIFICATE",
+		)
 	}
 	if said != "" && said != got {
-		f.anomaly(fmt.Sprintf("the block on line %d calls itself %s, but is %s", line, strings.ToLower(label), article(got)), "write the right name into its -----BEGIN and -----END lines")
+		f.anomaly(
+			fmt.Sprintf("the block on line %d calls itself %s, but is %s", line, strings.ToLower(label), article(got)),
+			"write the right name into its -----BEGIN and -----END lines",
+		)
 	}
 }
 
@@ -64,7 +82,12 @@ func (r *recogniser) labelled(label string, headers map[string]string, der []byt
 // PKCS #8.
 func (r *recogniser) oldLocked(label string, headers map[string]string, der []byte) {
 	b := &pem.Block{Type: label, Headers: headers, Bytes: der}
-	item := Item{Kind: KindLockedKey, Form: "PEM, encrypted by its headers (RFC 1421)", Locked: true, Note: "an old way that keeps no secret well: convert it to PKCS #8"}
+	item := Item{
+		Kind:   KindLockedKey,
+		Form:   "PEM, encrypted by its headers (RFC 1421)",
+		Locked: true,
+		Note:   "an old way that keeps no secret well: convert it to PKCS #8",
+	}
 	for _, pass := range r.passphrases {
 		//lint:ignore SA1019 such files still come, and must be recognised
 		plain, err := x509.DecryptPEMBlock(b, []byte(pass))
@@ -130,7 +153,10 @@ func (r *recogniser) der(data []byte) {
 	rest, err := asn1.Unmarshal(data, &outer)
 	if err != nil {
 		if missing := derMissing(data); missing > 0 {
-			f.fail(fmt.Sprintf("it is cut short: %d of its %d bytes are missing", missing, len(data)+missing), "fetch it again, as a whole; binary files must be copied as binary")
+			f.fail(
+				fmt.Sprintf("it is cut short: %d of its %d bytes are missing", missing, len(data)+missing),
+				"fetch it again, as a whole; binary files must be copied as binary",
+			)
 		} else {
 			f.fail("it begins like DER, but is damaged: "+strings.TrimPrefix(err.Error(), "asn1: "), "fetch it again; binary files must be copied as binary")
 		}
@@ -142,13 +168,19 @@ func (r *recogniser) der(data []byte) {
 	case len(rest) == 0:
 	case rest[0] == 0x30 && len(f.Items) < maxItems:
 		if !r.inPEM {
-			f.anomaly("several structures stand one after another: most readers of DER take the first only", "write them as PEM")
+			f.anomaly(
+				"several structures stand one after another: most readers of DER take the first only",
+				"write them as PEM",
+			)
 		}
 		r.der(rest)
 	case len(bytes.Trim(rest, "\x00\r\n ")) == 0:
 		f.anomaly(fmt.Sprintf("%d bytes stand behind its end", len(rest)), "cut them off: strict readers refuse it")
 	default:
-		f.anomaly(fmt.Sprintf("%d bytes that are something else stand behind its end", len(rest)), "cut them off: strict readers refuse it")
+		f.anomaly(
+			fmt.Sprintf("%d bytes that are something else stand behind its end", len(rest)),
+			"cut them off: strict readers refuse it",
+		)
 	}
 }
 
@@ -191,7 +223,8 @@ func (r *recogniser) structure(der []byte) {
 		Algorithm algorithm
 		Data      []byte
 	}
-	if _, err := asn1.Unmarshal(der, &locked); err == nil && (prefixed(locked.Algorithm.ID, oidPKCS5) || prefixed(locked.Algorithm.ID, oidPKCS12)) {
+	if _, err := asn1.Unmarshal(der, &locked); err == nil &&
+		(prefixed(locked.Algorithm.ID, oidPKCS5) || prefixed(locked.Algorithm.ID, oidPKCS12)) {
 		r.lockedKey(der, beyondLock(locked.Algorithm.ID))
 		return
 	}
@@ -207,7 +240,8 @@ func (r *recogniser) structure(der []byte) {
 		}
 		Mac asn1.RawValue `asn1:"optional"`
 	}
-	if _, err := asn1.Unmarshal(der, &store); err == nil && store.Version == 3 && (store.Safe.Type.Equal(oidData) || store.Safe.Type.Equal(oidSignedData)) {
+	if _, err := asn1.Unmarshal(der, &store); err == nil && store.Version == 3 &&
+		(store.Safe.Type.Equal(oidData) || store.Safe.Type.Equal(oidSignedData)) {
 		r.store(der)
 		return
 	}
@@ -304,7 +338,10 @@ func (r *recogniser) store(der []byte) {
 				r.opensByDefault()
 			}
 			if pass == "" {
-				f.anomaly("the key store opens without a passphrase: its key is open to whoever has the file", "protect the file, or write the store anew with a passphrase")
+				f.anomaly(
+					"the key store opens without a passphrase: its key is open to whoever has the file",
+					"protect the file, or write the store anew with a passphrase",
+				)
 			}
 			return
 		}

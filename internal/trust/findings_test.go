@@ -64,8 +64,22 @@ func TestWhatIsWrongWithACertificateIsFound(t *testing.T) {
 		return made(t, &c, nil, key, key)
 	}
 	root := ca("farm", x509.Certificate{})
-	gone := ca("old farm", x509.Certificate{NotBefore: time.Now().Add(-48 * time.Hour), NotAfter: time.Now().Add(-time.Hour)})
-	notCA := made(t, &x509.Certificate{Subject: named("pier"), DNSNames: []string{"pier.local"}, ExtKeyUsage: server, SubjectKeyId: []byte{9}}, root, small, key)
+	gone := ca(
+		"old farm",
+		x509.Certificate{NotBefore: time.Now().Add(-48 * time.Hour), NotAfter: time.Now().Add(-time.Hour)},
+	)
+	notCA := made(
+		t,
+		&x509.Certificate{
+			Subject:      named("pier"),
+			DNSNames:     []string{"pier.local"},
+			ExtKeyUsage:  server,
+			SubjectKeyId: []byte{9},
+		},
+		root,
+		small,
+		key,
+	)
 	leaf := func(name string, c x509.Certificate, parent *x509.Certificate) *x509.Certificate {
 		c.Subject = named(name)
 		if c.ExtKeyUsage == nil {
@@ -114,8 +128,23 @@ func TestWhatIsWrongWithACertificateIsFound(t *testing.T) {
 	}
 	// Two that signed each other do not go round for ever.
 	a := ca("a", x509.Certificate{})
-	circle := []*x509.Certificate{made(t, &x509.Certificate{Subject: named("x"), IsCA: true, BasicConstraintsValid: true}, &x509.Certificate{Subject: named("y")}, key, key),
-		made(t, &x509.Certificate{Subject: named("y"), IsCA: true, BasicConstraintsValid: true}, &x509.Certificate{Subject: named("x")}, key, key), a}
+	circle := []*x509.Certificate{
+		made(
+			t,
+			&x509.Certificate{Subject: named("x"), IsCA: true, BasicConstraintsValid: true},
+			&x509.Certificate{Subject: named("y")},
+			key,
+			key,
+		),
+		made(
+			t,
+			&x509.Certificate{Subject: named("y"), IsCA: true, BasicConstraintsValid: true},
+			&x509.Certificate{Subject: named("x")},
+			key,
+			key,
+		),
+		a,
+	}
 	for _, c := range Examine(holding(circle[0], circle[1], circle[2]), Options{}).Certificates {
 		if len(c.Chain) > 2 {
 			t.Errorf("%s has a chain of %d", c.Title(), len(c.Chain))
@@ -165,7 +194,8 @@ func TestRolesUsagesAndNames(t *testing.T) {
 	if got := Fingerprint(p.pen.Leaf); len(got) != 32*3-1 || strings.ToUpper(got) != got {
 		t.Errorf("fingerprint %s", got)
 	}
-	if got := SubjectOf(p.a.Root().RawSubject); got != "marrow voe root" || !strings.Contains(SubjectOf([]byte{1, 2}), "2 bytes") {
+	if got := SubjectOf(p.a.Root().RawSubject); got != "marrow voe root" ||
+		!strings.Contains(SubjectOf([]byte{1, 2}), "2 bytes") {
 		t.Errorf("the CA is called %s", got)
 	}
 }
@@ -184,14 +214,18 @@ func TestCertificatesStandBelowTheirSigners(t *testing.T) {
 		t.Error(got)
 	}
 	from, to := v.Span()
-	if day := 24 * time.Hour; v.At.Sub(from) < 27*day || v.At.Sub(from) > 32*day || to.Sub(v.At) < 88*day || to.Sub(v.At) > 93*day {
+	if day := 24 * time.Hour; v.At.Sub(from) < 27*day || v.At.Sub(from) > 32*day || to.Sub(v.At) < 88*day ||
+		to.Sub(v.At) > 93*day {
 		t.Errorf("the axis goes from %s to %s", Day(from), Day(to))
 	}
 	late := Examine(holding(must(NewLongAuthority("old")).Root()), Options{})
 	if from, to := late.Span(); !from.Equal(late.At.AddDate(-1, 0, 0)) || !to.Equal(late.At.AddDate(1, 0, 0)) {
 		t.Errorf("the axis goes from %s to %s", Day(from), Day(to))
 	}
-	s := Survey{Versions: []VersionTried{{Suites: []uint16{3, 1}}, {Suites: []uint16{1, 2}}}, Presented: Presented{Chain: []*x509.Certificate{visitor.Leaf, other.Intermediate()}}}
+	s := Survey{
+		Versions:  []VersionTried{{Suites: []uint16{3, 1}}, {Suites: []uint16{1, 2}}},
+		Presented: Presented{Chain: []*x509.Certificate{visitor.Leaf, other.Intermediate()}},
+	}
 	if got := s.Suites(); !slices.Equal(got, []uint16{3, 1, 2}) {
 		t.Errorf("suites %v", got)
 	}

@@ -176,7 +176,10 @@ func (v *Inventory) collect(f *File) {
 		item := &f.Items[i]
 		switch item.Kind {
 		case KindCertificate:
-			at := slices.IndexFunc(v.Certificates, func(c *Certificate) bool { return bytes.Equal(c.Raw, item.Certificate.Raw) })
+			at := slices.IndexFunc(
+				v.Certificates,
+				func(c *Certificate) bool { return bytes.Equal(c.Raw, item.Certificate.Raw) },
+			)
 			if at < 0 {
 				at = len(v.Certificates)
 				v.Certificates = append(v.Certificates, &Certificate{Certificate: item.Certificate})
@@ -228,7 +231,8 @@ func signed(c, parent *x509.Certificate) bool {
 	if !bytes.Equal(c.RawIssuer, parent.RawSubject) {
 		return false
 	}
-	if len(c.AuthorityKeyId) > 0 && len(parent.SubjectKeyId) > 0 && !bytes.Equal(c.AuthorityKeyId, parent.SubjectKeyId) {
+	if len(c.AuthorityKeyId) > 0 && len(parent.SubjectKeyId) > 0 &&
+		!bytes.Equal(c.AuthorityKeyId, parent.SubjectKeyId) {
 		return false
 	}
 	if oldSignature(c) {
@@ -257,13 +261,20 @@ func (v *Inventory) chain(c *Certificate, roots *x509.CertPool) {
 		}
 		var next *Certificate
 		for _, p := range v.Certificates {
-			if !slices.Contains(c.Chain, p) && signed(at.Certificate, p.Certificate) && (next == nil || v.At.After(next.NotAfter)) {
+			if !slices.Contains(c.Chain, p) && signed(at.Certificate, p.Certificate) &&
+				(next == nil || v.At.After(next.NotAfter)) {
 				next = p
 			}
 		}
 		if next == nil {
 			if roots != nil {
-				chains, err := at.Verify(x509.VerifyOptions{Roots: roots, CurrentTime: v.At, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+				chains, err := at.Verify(
+					x509.VerifyOptions{
+						Roots:       roots,
+						CurrentTime: v.At,
+						KeyUsages:   []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+					},
+				)
 				c.System = err == nil && len(chains) > 0
 			}
 			if !c.System {

@@ -130,7 +130,10 @@ func (r *recogniser) javaStore(data []byte) {
 	f := r.f
 	j := jks{data: data}
 	if err := j.walk(); err != nil {
-		f.fail("it is a Java key store (JKS): "+err.Error(), "fetch it again, as a whole; binary files must be copied as binary")
+		f.fail(
+			"it is a Java key store (JKS): "+err.Error(),
+			"fetch it again, as a whole; binary files must be copied as binary",
+		)
 		return
 	}
 	opened := 0
@@ -166,9 +169,18 @@ func (r *recogniser) javaStore(data []byte) {
 		f.fail("it is a Java key store (JKS) that holds nothing of use", "is it the right file?")
 		return
 	}
-	f.anomaly("it is a key store of Java's own format: other programs do not read it", "convert it to PKCS #12 with Java's own tool, where others need it")
+	f.anomaly(
+		"it is a key store of Java's own format: other programs do not read it",
+		"convert it to PKCS #12 with Java's own tool, where others need it",
+	)
 }
 
 func (r *recogniser) opensByDefault() {
-	r.f.anomaly(fmt.Sprintf("the key store opens with %q, the passphrase of Java's documents: its key is open to whoever has the file", javaDefault), "give it a passphrase of its own")
+	r.f.anomaly(
+		fmt.Sprintf(
+			"the key store opens with %q, the passphrase of Java's documents: its key is open to whoever has the file",
+			javaDefault,
+		),
+		"give it a passphrase of its own",
+	)
 }

@@ -63,7 +63,9 @@ func Pair(chain, key []byte, passphrase string) (tls.Certificate, error) {
 			}
 		}
 	}
-	return tls.Certificate{}, errors.New("the private key does not belong to the certificate: 'hodstone trust' on the folder tells which fit")
+	return tls.Certificate{}, errors.New(
+		"the private key does not belong to the certificate: 'hodstone trust' on the folder tells which fit",
+	)
 }
 
 func holds(f *File) string {
@@ -179,7 +181,9 @@ func (v *Inventory) expire(ours *tls.Certificate, signer *Certificate) *tls.Cert
 		return nil
 	}
 	c := template("", v.At.Add(-time.Hour))
-	c.Subject, c.KeyUsage, c.ExtKeyUsage = ours.Leaf.Subject, x509.KeyUsageDigitalSignature, []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
+	c.Subject, c.KeyUsage, c.ExtKeyUsage = ours.Leaf.Subject, x509.KeyUsageDigitalSignature, []x509.ExtKeyUsage{
+		x509.ExtKeyUsageClientAuth,
+	}
 	leaf, err := sign(c, signer.Certificate, key.Public(), signing)
 	if err != nil {
 		return nil

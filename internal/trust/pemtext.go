@@ -23,7 +23,8 @@ func (r *recogniser) pem(text string) {
 	f := r.f
 	r.inPEM = true
 	starts := begins.FindAllStringSubmatchIndex(text, maxItems+1)
-	if strict := countStrict(text); strict < len(starts) && len(ends.FindAllStringIndex(text, maxItems+1)) >= len(starts) {
+	if strict := countStrict(text); strict < len(starts) &&
+		len(ends.FindAllStringIndex(text, maxItems+1)) >= len(starts) {
 		r.whyNotStrict(text)
 	}
 	for i, at := range starts {
@@ -36,11 +37,21 @@ func (r *recogniser) pem(text string) {
 		line := strings.Count(text[:at[0]], "\n") + 1
 		end := ends.FindStringSubmatchIndex(rest)
 		if end == nil {
-			r.f.fail(fmt.Sprintf("the %s that begins on line %d has no -----END line: the file is cut short", strings.ToLower(label), line), "fetch it again, as a whole")
+			r.f.fail(
+				fmt.Sprintf(
+					"the %s that begins on line %d has no -----END line: the file is cut short",
+					strings.ToLower(label),
+					line,
+				),
+				"fetch it again, as a whole",
+			)
 			continue
 		}
 		if other := rest[end[2]:end[3]]; other != label {
-			f.anomaly(fmt.Sprintf("line %d begins %q, but the block ends with %q", line, label, other), "make both lines agree: strict readers refuse it")
+			f.anomaly(
+				fmt.Sprintf("line %d begins %q, but the block ends with %q", line, label, other),
+				"make both lines agree: strict readers refuse it",
+			)
 		}
 		r.block(label, rest[:end[0]], line)
 	}
@@ -67,13 +78,22 @@ func (r *recogniser) whyNotStrict(text string) {
 	trimmed := strings.TrimSpace(text)
 	switch {
 	case strings.Contains(text, `\n`) || strings.Contains(text, `\r`):
-		f.anomaly(`its line ends are written out as \n, as in JSON, environment files and source code`, "turn each \\n into a line end before it is used as a file")
+		f.anomaly(
+			`its line ends are written out as \n, as in JSON, environment files and source code`,
+			"turn each \\n into a line end before it is used as a file",
+		)
 	case strings.ContainsAny(text, "\"'"):
 		f.anomaly("its lines stand in quotes, as in source code", "take them out before it is used as a file")
 	case strings.ContainsAny(text, "–—‐‑−"):
-		f.anomaly("its dashes were turned into typographic ones, as word processors and mail do", "write five plain dashes on either side of BEGIN and END")
+		f.anomaly(
+			"its dashes were turned into typographic ones, as word processors and mail do",
+			"write five plain dashes on either side of BEGIN and END",
+		)
 	case regexp.MustCompile(`-----END [A-Z0-9# ]+-----[ \t]*-----BEGIN`).MatchString(text):
-		f.anomaly("a line end is missing between -----END and the -----BEGIN that follows", "put each on a line of its own")
+		f.anomaly(
+			"a line end is missing between -----END and the -----BEGIN that follows",
+			"put each on a line of its own",
+		)
 	case !strings.Contains(trimmed, "\n"):
 		f.anomaly("all of it stands on one line", "put -----BEGIN, the content and -----END on lines of their own")
 	case regexp.MustCompile(`(?m)^[ \t>]+-----(BEGIN|END)`).MatchString(text):
@@ -81,7 +101,10 @@ func (r *recogniser) whyNotStrict(text string) {
 	case regexp.MustCompile(`-----BEGIN [A-Z0-9# ]+-----[ \t]*[A-Za-z0-9+/]`).MatchString(text):
 		f.anomaly("the content begins on the -----BEGIN line", "put -----BEGIN and -----END on lines of their own")
 	default:
-		f.anomaly("strict readers do not find all of its blocks", "compare its -----BEGIN and -----END lines with those of a sound file")
+		f.anomaly(
+			"strict readers do not find all of its blocks",
+			"compare its -----BEGIN and -----END lines with those of a sound file",
+		)
 	}
 }
 
@@ -95,7 +118,10 @@ func (r *recogniser) block(label, body string, line int) {
 	}
 	der, err := unbase64(body)
 	if err != nil {
-		f.fail(fmt.Sprintf("the %s that begins on line %d is damaged: %v", strings.ToLower(label), line, err), "fetch it again: as a file, not as text copied from a window")
+		f.fail(
+			fmt.Sprintf("the %s that begins on line %d is damaged: %v", strings.ToLower(label), line, err),
+			"fetch it again: as a file, not as text copied from a window",
+		)
 		return
 	}
 	if len(der) == 0 {
@@ -170,7 +196,11 @@ func (r *recogniser) wrapped(text string, depth int) bool {
 			fmt.Sscanf(m[1], "%x", &b)
 			data = append(data, b)
 		}
-		if try(data, "it is source code: an array of bytes", "'hodstone trust --export-ca pem' writes a certificate as a file") {
+		if try(
+			data,
+			"it is source code: an array of bytes",
+			"'hodstone trust --export-ca pem' writes a certificate as a file",
+		) {
 			return true
 		}
 	}
@@ -180,7 +210,8 @@ func (r *recogniser) wrapped(text string, depth int) bool {
 		}
 		return c
 	}, text)
-	if data, err := hex.DecodeString(compact); err == nil && try(data, "it is written in hexadecimal", "TLS libraries read PEM or DER: convert it") {
+	if data, err := hex.DecodeString(compact); err == nil &&
+		try(data, "it is written in hexadecimal", "TLS libraries read PEM or DER: convert it") {
 		return true
 	}
 	data, err := unbase64(text)
@@ -188,7 +219,15 @@ func (r *recogniser) wrapped(text string, depth int) bool {
 		return false
 	}
 	if data[0] == 0x30 {
-		return try(data, "it is base64 without the -----BEGIN and -----END lines", "add both lines with what it is, such as -----BEGIN CERTIFICATE-----")
+		return try(
+			data,
+			"it is base64 without the -----BEGIN and -----END lines",
+			"add both lines with what it is, such as -----BEGIN CERTIFICATE-----",
+		)
 	}
-	return try(data, "it is wrapped in base64 once more, as cluster secrets are", "decode it once before it is used as a file")
+	return try(
+		data,
+		"it is wrapped in base64 once more, as cluster secrets are",
+		"decode it once before it is used as a file",
+	)
 }

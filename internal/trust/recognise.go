@@ -167,7 +167,14 @@ func ReadPaths(paths []string, passphrases []string) []*File {
 		case err != nil:
 			out = append(out, unreadable(p, err))
 		case len(names) >= maxFiles:
-			out = append(out, &File{Name: p, Problem: fmt.Sprintf("the folder has %d files or more; the rest is left out", maxFiles), Remedy: "name the folder of the credentials"})
+			out = append(
+				out,
+				&File{
+					Name:    p,
+					Problem: fmt.Sprintf("the folder has %d files or more; the rest is left out", maxFiles),
+					Remedy:  "name the folder of the credentials",
+				},
+			)
 		case len(names) == 0:
 			out = append(out, &File{Name: p, Problem: "the folder is empty", Remedy: "name another"})
 		}
@@ -207,7 +214,12 @@ func readFile(name string, passphrases []string) *File {
 		return unreadable(name, err)
 	}
 	if !info.Mode().IsRegular() {
-		return &File{Name: name, Mode: info.Mode(), Problem: "it is no file but a " + modeWord(info.Mode()), Remedy: "name a file"}
+		return &File{
+			Name:    name,
+			Mode:    info.Mode(),
+			Problem: "it is no file but a " + modeWord(info.Mode()),
+			Remedy:  "name a file",
+		}
 	}
 	data, err := io.ReadAll(io.LimitReader(file, maxFile+1))
 	if err != nil {
@@ -258,7 +270,11 @@ var magic = []struct{ begin, what, remedy string }{
 	{"PK\x03\x04", "a ZIP archive", "unpack it and name the folder"},
 	{"\x1f\x8b", "a gzip archive", "unpack it and name the folder"},
 	{"7z\xbc\xaf\x27\x1c", "a 7z archive", "unpack it and name the folder"},
-	{"\xce\xce\xce\xce", "a Java key store (JCEKS), which keeps its content from other programs", "convert it to PKCS #12 with Java's own tool, then give that file"},
+	{
+		"\xce\xce\xce\xce",
+		"a Java key store (JCEKS), which keeps its content from other programs",
+		"convert it to PKCS #12 with Java's own tool, then give that file",
+	},
 	{"%PDF", "a PDF document", "ask for the credentials as a file of their own"},
 	{"\x89PNG", "a picture (PNG)", "ask for the credentials as a file of their own"},
 	{"\xff\xd8\xff", "a picture (JPEG)", "ask for the credentials as a file of their own"},
@@ -300,12 +316,18 @@ func (r *recogniser) content(data []byte, depth int) {
 	low := strings.ToLower(strings.TrimSpace(text[:min(len(text), 512)]))
 	switch {
 	case strings.HasPrefix(low, "<!doctype html") || strings.HasPrefix(low, "<html"):
-		f.fail("it is a web page: most likely a login or error page that was saved in place of the file", "fetch it again when logged in")
+		f.fail(
+			"it is a web page: most likely a login or error page that was saved in place of the file",
+			"fetch it again when logged in",
+		)
 	case begins.MatchString(text):
 		r.pem(text)
 	case depth < maxWrapped && r.wrapped(text, depth):
 	case strings.Contains(text, "BEGIN ") || strings.Contains(text, "END "):
-		f.fail("it looks like PEM whose -----BEGIN or -----END line is damaged", "copy the file as a whole, from -----BEGIN to the last dash of -----END")
+		f.fail(
+			"it looks like PEM whose -----BEGIN or -----END line is damaged",
+			"copy the file as a whole, from -----BEGIN to the last dash of -----END",
+		)
 	default:
 		f.fail("it is text, but holds no credentials", "PEM begins with a line -----BEGIN …-----")
 	}
@@ -321,7 +343,8 @@ func beginsDER(data []byte) bool {
 	if data[1] >= 0x80 {
 		return true
 	}
-	return (data[2] == 0x02 || data[2] == 0x30) && bytes.ContainsFunc(data[:min(len(data), 16)], func(c rune) bool { return c < '\t' })
+	return (data[2] == 0x02 || data[2] == 0x30) &&
+		bytes.ContainsFunc(data[:min(len(data), 16)], func(c rune) bool { return c < '\t' })
 }
 
 // text returns the data as text with plain line ends, and notes what had to be done for that.
@@ -330,7 +353,10 @@ func (r *recogniser) text(data []byte) (string, bool) {
 	const again = "save it as plain ASCII"
 	switch {
 	case bytes.HasPrefix(data, []byte("\xef\xbb\xbf")):
-		f.anomaly("a byte order mark (BOM) stands before the text: some TLS libraries do not find -----BEGIN then", again)
+		f.anomaly(
+			"a byte order mark (BOM) stands before the text: some TLS libraries do not find -----BEGIN then",
+			again,
+		)
 		data = data[3:]
 	case bytes.HasPrefix(data, []byte("\xff\xfe")), bytes.HasPrefix(data, []byte("\xfe\xff")),
 		len(data) > 3 && data[0] != 0 && data[1] == 0 && data[2] != 0 && data[3] == 0:
@@ -360,7 +386,10 @@ func (r *recogniser) text(data []byte) (string, bool) {
 	text := string(data)
 	switch {
 	case strings.Contains(text, "\r\n"):
-		f.anomaly("its lines end in CR LF, as some systems write them: strict readers on devices stumble over the CR", "convert the line ends to LF for firmware")
+		f.anomaly(
+			"its lines end in CR LF, as some systems write them: strict readers on devices stumble over the CR",
+			"convert the line ends to LF for firmware",
+		)
 	case strings.Contains(text, "\r"):
 		f.anomaly("its lines end in CR alone: most readers see one long line", "convert the line ends to LF")
 	}
@@ -374,7 +403,10 @@ var endings = map[string]struct {
 	kinds []Kind
 }{
 	".key": {"", []Kind{KindKey, KindLockedKey}},
-	".crt": {"", []Kind{KindCertificate}}, ".cer": {"", []Kind{KindCertificate}}, ".cert": {"", []Kind{KindCertificate}},
+	".crt": {
+		"",
+		[]Kind{KindCertificate},
+	}, ".cer": {"", []Kind{KindCertificate}}, ".cert": {"", []Kind{KindCertificate}},
 	".pem": {"PEM", nil}, ".der": {"DER", nil},
 	".p12": {"PKCS #12", nil}, ".pfx": {"PKCS #12", nil},
 	".p7b": {"PKCS #7", nil}, ".p8": {"PKCS #8", []Kind{KindKey, KindLockedKey}},
@@ -388,7 +420,10 @@ func (f *File) nameAnomalys() {
 	inner := filepath.Ext(strings.TrimSuffix(base, ext))
 	_, known := endings[inner]
 	if known && (ext == inner || ext == ".txt" || ext == ".bin" || ext == ".download") {
-		f.anomaly(fmt.Sprintf("its ending is doubled (%s%s): mail programs and browsers do that", inner, ext), "rename it to "+strings.TrimSuffix(filepath.Base(f.Name), filepath.Ext(f.Name)))
+		f.anomaly(
+			fmt.Sprintf("its ending is doubled (%s%s): mail programs and browsers do that", inner, ext),
+			"rename it to "+strings.TrimSuffix(filepath.Base(f.Name), filepath.Ext(f.Name)),
+		)
 		ext = inner
 	}
 	want, known := endings[ext]
@@ -401,7 +436,10 @@ func (f *File) nameAnomalys() {
 				goto kinds
 			}
 		}
-		f.anomaly(fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.form, f.Items[0].Form), "rename it, or convert it for programs that go by the ending")
+		f.anomaly(
+			fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.form, f.Items[0].Form),
+			"rename it, or convert it for programs that go by the ending",
+		)
 	}
 kinds:
 	if want.kinds == nil {
@@ -412,7 +450,10 @@ kinds:
 			return
 		}
 	}
-	f.anomaly(fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.kinds[0], article(f.Items[0].Kind)), "rename it")
+	f.anomaly(
+		fmt.Sprintf("its ending %s says %s, but it holds %s", ext, want.kinds[0], article(f.Items[0].Kind)),
+		"rename it",
+	)
 }
 
 func article(k Kind) string {

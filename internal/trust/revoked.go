@@ -62,11 +62,30 @@ func (v *Inventory) findInList(f *File, l *x509.RevocationList) {
 	}
 	switch {
 	case !named:
-		v.find(Note, f.Name, "put the certificate of "+issuer+" beside it", "its signature cannot be verified, for the certificate of %s is not here: it is not used", issuer)
+		v.find(
+			Note,
+			f.Name,
+			"put the certificate of "+issuer+" beside it",
+			"its signature cannot be verified, for the certificate of %s is not here: it is not used",
+			issuer,
+		)
 	case !signed:
-		v.find(Broken, f.Name, "ask for the list anew", "it claims to be the list of %s, whose key did not sign it", issuer)
+		v.find(
+			Broken,
+			f.Name,
+			"ask for the list anew",
+			"it claims to be the list of %s, whose key did not sign it",
+			issuer,
+		)
 	}
 	if !l.NextUpdate.IsZero() && v.At.After(l.NextUpdate) {
-		v.find(Worry, f.Name, "fetch the list anew, on the servers too", "it is out of date since %s: servers that heed it may refuse every client of %s", Day(l.NextUpdate), issuer)
+		v.find(
+			Worry,
+			f.Name,
+			"fetch the list anew, on the servers too",
+			"it is out of date since %s: servers that heed it may refuse every client of %s",
+			Day(l.NextUpdate),
+			issuer,
+		)
 	}
 }

@@ -90,7 +90,12 @@ func WriteSamples(dir, name string) error {
 	if err != nil {
 		return err
 	}
-	write("survey-boat.crt", 0o644, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: visitor.Certificate[0]}), nil)
+	write(
+		"survey-boat.crt",
+		0o644,
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: visitor.Certificate[0]}),
+		nil,
+	)
 	write("new-ca.pem", 0o644, []byte("<!DOCTYPE html>\n<html><head><title>Sign in</title></head></html>\n"), nil)
 	write("pen-4.crt", 0o644, chain[:len(chain)/3], nil)
 	if failed != nil {

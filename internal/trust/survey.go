@@ -129,7 +129,10 @@ func Look(ctx context.Context, o SurveyOptions) *Survey {
 	if !slices.ContainsFunc(s.Versions, func(v VersionTried) bool { return v.Taken }) {
 		s.Err = fmt.Errorf("the server takes no version of TLS: %s", s.Versions[0].Refusal)
 		if suite, wants := WantsPSK(ctx, o.Dial, s.ServerName, 0); wants {
-			s.Err = fmt.Errorf("the server has no certificate, and takes only clients that share a key with it (TLS-PSK): it chose %s", SuiteName(suite))
+			s.Err = fmt.Errorf(
+				"the server has no certificate, and takes only clients that share a key with it (TLS-PSK): it chose %s",
+				SuiteName(suite),
+			)
 		}
 		return s
 	}
@@ -147,7 +150,12 @@ func Look(ctx context.Context, o SurveyOptions) *Survey {
 
 // version finds the suites that a server takes in a version, by leaving out of each
 // ClientHello what it chose before.
-func (s *Survey) version(ctx context.Context, o SurveyOptions, v uint16, say func(string, ...any)) (VersionTried, error) {
+func (s *Survey) version(
+	ctx context.Context,
+	o SurveyOptions,
+	v uint16,
+	say func(string, ...any),
+) (VersionTried, error) {
 	t := VersionTried{Version: v, Tried: SuitesOf(v)}
 	left := slices.Clone(t.Tried)
 	for len(left) > 0 {
@@ -239,7 +247,11 @@ func (s *Survey) resumption(best Attempt, o SurveyOptions, shake func(*tls.Confi
 	case !again.In:
 		s.Resumption = "not found out: " + again.Why
 	case again.State.DidResume:
-		s.Resumption = fmt.Sprintf("resumed, in %.2f ms instead of %.2f ms", again.Took.Seconds()*1e3, best.Took.Seconds()*1e3)
+		s.Resumption = fmt.Sprintf(
+			"resumed, in %.2f ms instead of %.2f ms",
+			again.Took.Seconds()*1e3,
+			best.Took.Seconds()*1e3,
+		)
 	default:
 		s.Resumption = "not resumed: every handshake is a whole one"
 	}
@@ -396,7 +408,13 @@ func (s *Survey) conclude(o SurveyOptions) {
 	if len(s.Presented.Chain) > 0 {
 		leaf := s.Presented.Chain[0]
 		if left := leaf.NotAfter.Sub(s.At); left > 0 && left < SoonAfter && !shortLived(leaf) {
-			find(Worry, "have it renewed in time", "the server's certificate expires on %s, in %s", Day(leaf.NotAfter), days(left))
+			find(
+				Worry,
+				"have it renewed in time",
+				"the server's certificate expires on %s, in %s",
+				Day(leaf.NotAfter),
+				days(left),
+			)
 		}
 		for _, issuer := range slices.Concat(s.Presented.Chain[1:], o.CAs) {
 			if at := revocation(leaf, issuer, o.Revocations); !at.IsZero() {
@@ -420,7 +438,9 @@ func (s *Survey) conclude(o SurveyOptions) {
 		if i == 0 { // all that the device has
 			remedy := "the server takes TLS " + s.Taken() + ": let it take what the device has, or the device what it takes"
 			if k := slices.IndexFunc(s.Device, func(d DeviceTried) bool { return d.In }); k > 0 { // the server chose the newest, and found no suite in it
-				remedy = "limit the device to TLS " + VersionName(s.Device[k].Versions[0]) + ": with that alone it gets in"
+				remedy = "limit the device to TLS " + VersionName(
+					s.Device[k].Versions[0],
+				) + ": with that alone it gets in"
 			}
 			find(Broken, remedy, "%s does not get in: %s", d.Title(), d.Seen)
 		} else {
@@ -430,7 +450,12 @@ func (s *Survey) conclude(o SurveyOptions) {
 	var weakOnes []string
 	for _, v := range s.Versions {
 		if v.Taken && v.Version < tls.VersionTLS12 {
-			find(Worry, "turn it off unless a device needs it", "the server still takes TLS %s (deprecated, RFC 8996)", VersionName(v.Version))
+			find(
+				Worry,
+				"turn it off unless a device needs it",
+				"the server still takes TLS %s (deprecated, RFC 8996)",
+				VersionName(v.Version),
+			)
 		}
 		for _, id := range v.Suites {
 			if w := WeakSuite(id); w != "" && !slices.Contains(weakOnes, SuiteName(id)) {

@@ -141,8 +141,16 @@ func (m *model) box(c look.Canvas, w, h int, title string) look.Canvas {
 
 func (m *model) drawHelp(c look.Canvas, s screen) {
 	t := &m.theme
-	keys := append(s.Keys(), look.Key{Key: fmt.Sprintf("1–%d", len(m.screens)), Does: "go to a step; tab goes to the next"},
-		look.Key{Key: ":", Does: "all actions by name"}, look.Key{Key: "esc", Does: "back, to where one was"}, look.Key{Key: "q", Does: "quit"})
+	keys := append(
+		s.Keys(),
+		look.Key{Key: fmt.Sprintf("1–%d", len(m.screens)), Does: "go to a step; tab goes to the next"},
+		look.Key{
+			Key:  ":",
+			Does: "all actions by name",
+		},
+		look.Key{Key: "esc", Does: "back, to where one was"},
+		look.Key{Key: "q", Does: "quit"},
+	)
 	b := m.box(c, 72, len(keys)+12, "keys of the "+s.Title()+" screen")
 	y := 0
 	for _, k := range keys {
@@ -186,7 +194,9 @@ func (m *model) drawProblems(c look.Canvas) {
 		what = "what was in force before stays so"
 	}
 	for _, p := range found {
-		lines = append(lines, look.Wrap(fmt.Sprintf("✗ line %d, column %d: %s", p.Line, p.Column, p.Message), width-4)...)
+		lines = append(
+			lines,
+			look.Wrap(fmt.Sprintf("✗ line %d, column %d: %s", p.Line, p.Column, p.Message), width-4)...)
 		if p.Excerpt != "" {
 			lines = append(lines, strings.Split(p.Excerpt, "\n")...)
 		}

@@ -89,7 +89,16 @@ func Run(ctx context.Context, b *workbench.Bench) error {
 
 func newModel(b *workbench.Bench) *model {
 	w := wire.New(b)
-	m := &model{bench: b, dark: true, colours: look.FewColours, theme: look.NewTheme(true, look.FewColours), wire: w, screens: []screen{reach.New(b), trust.New(b), contract.New(b), devices.New(b), w, proof.New(b)}, w: 80, h: 24}
+	m := &model{
+		bench:   b,
+		dark:    true,
+		colours: look.FewColours,
+		theme:   look.NewTheme(true, look.FewColours),
+		wire:    w,
+		screens: []screen{reach.New(b), trust.New(b), contract.New(b), devices.New(b), w, proof.New(b)},
+		w:       80,
+		h:       24,
+	}
 	m.at = first(b)
 	if found, _ := b.Problems(); len(found) > 0 {
 		m.overlay = problems
@@ -264,7 +273,11 @@ type action struct {
 
 func (m *model) actions() (out []action) {
 	s := m.screens[m.at]
-	press := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "space": {Code: tea.KeySpace, Text: " "}}
+	press := map[string]tea.KeyPressMsg{
+		"enter": {Code: tea.KeyEnter},
+		"esc":   {Code: tea.KeyEscape},
+		"space": {Code: tea.KeySpace, Text: " "},
+	}
 	if !s.Typing() {
 		out = m.actionsOf(s, true, press)
 	}
@@ -273,7 +286,10 @@ func (m *model) actions() (out []action) {
 	}
 	out = append(out, action{"keys of this screen", "?", func() tea.Cmd { m.overlay, m.scroll = help, 0; return nil }})
 	if found, _ := m.bench.Problems(); len(found) > 0 {
-		out = append(out, action{"problems of the workspace", "!", func() tea.Cmd { m.overlay, m.scroll = problems, 0; return nil }})
+		out = append(
+			out,
+			action{"problems of the workspace", "!", func() tea.Cmd { m.overlay, m.scroll = problems, 0; return nil }},
+		)
 	}
 	out = append(out, action{"quit", "q", func() tea.Cmd { return tea.Quit }})
 	for _, s := range m.others() {
@@ -347,7 +363,12 @@ func (m *model) View() tea.View {
 func (m *model) draw() string {
 	c := look.NewCanvas(m.w, m.h, &m.theme)
 	if m.w < minWidth || m.h < minHeight {
-		c.Text(0, 0, look.Clip(fmt.Sprintf("Hodstone needs %d×%d; this is %d×%d", minWidth, minHeight, m.w, m.h), m.w), m.theme.Warn)
+		c.Text(
+			0,
+			0,
+			look.Clip(fmt.Sprintf("Hodstone needs %d×%d; this is %d×%d", minWidth, minHeight, m.w, m.h), m.w),
+			m.theme.Warn,
+		)
 		return c.Render()
 	}
 	rail := m.railWidth()
@@ -358,7 +379,15 @@ func (m *model) draw() string {
 		if old {
 			what = "edited, and not in force; ! tells more"
 		}
-		c.Text(rail+2, 0, look.Clip("! "+look.Plural(len(found), "problem")+" in "+path.Base(m.bench.Workspace().File)+": "+what, m.w-rail-3), m.theme.Broken)
+		c.Text(
+			rail+2,
+			0,
+			look.Clip(
+				"! "+look.Plural(len(found), "problem")+" in "+path.Base(m.bench.Workspace().File)+": "+what,
+				m.w-rail-3,
+			),
+			m.theme.Broken,
+		)
 		top = 1
 	} else if text := m.bench.Revision(); text != "" {
 		c.Text(rail+2, 0, look.Clip("· "+text, m.w-rail-3), m.theme.Dim)

@@ -95,9 +95,25 @@ func (x *interfaceOn) run(cmd tea.Cmd) {
 }
 
 func (x *interfaceOn) key(k string) {
-	special := map[string]tea.Key{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
-		"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "space": {Code: tea.KeySpace, Text: " "}, "tab": {Code: tea.KeyTab},
-		"pgup": {Code: tea.KeyPgUp}, "pgdown": {Code: tea.KeyPgDown}, "home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "backspace": {Code: tea.KeyBackspace}}
+	special := map[string]tea.Key{
+		"enter": {Code: tea.KeyEnter},
+		"esc":   {Code: tea.KeyEscape},
+		"up":    {Code: tea.KeyUp},
+		"down":  {Code: tea.KeyDown},
+		"left": {
+			Code: tea.KeyLeft,
+		},
+		"right": {Code: tea.KeyRight},
+		"space": {Code: tea.KeySpace, Text: " "},
+		"tab":   {Code: tea.KeyTab},
+		"pgup": {
+			Code: tea.KeyPgUp,
+		},
+		"pgdown":    {Code: tea.KeyPgDown},
+		"home":      {Code: tea.KeyHome},
+		"end":       {Code: tea.KeyEnd},
+		"backspace": {Code: tea.KeyBackspace},
+	}
 	special["ctrl+d"] = tea.Key{Code: 'd', Mod: tea.ModCtrl}
 	key, ok := special[k]
 	if !ok {

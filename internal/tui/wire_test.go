@@ -45,7 +45,16 @@ func TestTheWireFromAllSides(t *testing.T) {
 	x.await("7 on", "1 breach", "1 stray")
 	x.key("5")
 	x.key("v")
-	x.await("▸journeys", "publisher → broker → receivers", "pen-3", "✓ observer q0", "─ q1 retain", "µs", "✗ observer q0", "? observer q0")
+	x.await(
+		"▸journeys",
+		"publisher → broker → receivers",
+		"pen-3",
+		"✓ observer q0",
+		"─ q1 retain",
+		"µs",
+		"✗ observer q0",
+		"? observer q0",
+	)
 	x.key("G")
 	x.key("up")
 	x.await("▸")
@@ -201,8 +210,22 @@ func TestARecordOnTheWireScreen(t *testing.T) {
 	log := trace.NewLog(100_000)
 	at := time.Date(2026, 11, 23, 9, 30, 0, 0, time.Local)
 	for n := range 30_000 {
-		p := &packet.Publish{Topic: []string{"farm/a", "farm/b", "farm/c"}[n%3], Payload: []byte("value " + strings.Repeat("x", n%5)), Retain: n == 20_000}
-		e := trace.Event{At: at, Client: []string{"pen", "desk"}[n%2], Role: trace.RoleDevice, Broker: "quay", Conn: 1, Kind: trace.Sent + trace.Kind(n%2), Version: packet.V311, Packet: p, Raw: p.Append(nil, packet.V311)}
+		p := &packet.Publish{
+			Topic:   []string{"farm/a", "farm/b", "farm/c"}[n%3],
+			Payload: []byte("value " + strings.Repeat("x", n%5)),
+			Retain:  n == 20_000,
+		}
+		e := trace.Event{
+			At:      at,
+			Client:  []string{"pen", "desk"}[n%2],
+			Role:    trace.RoleDevice,
+			Broker:  "quay",
+			Conn:    1,
+			Kind:    trace.Sent + trace.Kind(n%2),
+			Version: packet.V311,
+			Packet:  p,
+			Raw:     p.Append(nil, packet.V311),
+		}
 		log.Add(e)
 		at = at.Add(time.Millisecond)
 	}

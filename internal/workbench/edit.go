@@ -20,7 +20,9 @@ func (b *Bench) Editor(line int) (*exec.Cmd, error) {
 	case b.Record != nil:
 		return nil, errors.New("a record has no workspace to edit")
 	case !b.opt.Follow:
-		return nil, errors.New("this workspace is inside the program: 'hodstone demo --write FOLDER' makes a copy to edit")
+		return nil, errors.New(
+			"this workspace is inside the program: 'hodstone demo --write FOLDER' makes a copy to edit",
+		)
 	}
 	words := strings.Fields(os.Getenv("VISUAL"))
 	if len(words) == 0 {

@@ -54,7 +54,13 @@ type observer struct {
 
 // newObserver makes the client of a broker; listener is the way it goes, "" for the first.
 func newObserver(b *Bench, br *workspace.Broker, listener string) *observer {
-	o := &observer{b: b, broker: br, ready: make(chan struct{}), nudge: make(chan struct{}, 1), trial: make(chan bool, 1)}
+	o := &observer{
+		b:      b,
+		broker: br,
+		ready:  make(chan struct{}),
+		nudge:  make(chan struct{}, 1),
+		trial:  make(chan bool, 1),
+	}
 	name := "observer"
 	if br != b.Workspace().Broker("") {
 		name += "-" + br.Name
@@ -62,8 +68,17 @@ func newObserver(b *Bench, br *workspace.Broker, listener string) *observer {
 	connect := packet.Connect{ClientID: br.OwnID(), CleanStart: true, KeepAlive: observerKeepAlive}
 	login := b.Workspace().Login(br.Login)
 	o.id, o.name = connect.ClientID, name
-	o.rec = trace.NewRecorder(trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version}, b.Log)
-	opt := client.Options{Dial: b.dialer(br.Name, listener, login), Version: br.Version, Connect: connect, Hooks: o.rec.Hooks(), Message: o.message}
+	o.rec = trace.NewRecorder(
+		trace.Source{Client: name, Role: trace.RoleObserver, Broker: br.Name, Version: br.Version},
+		b.Log,
+	)
+	opt := client.Options{
+		Dial:    b.dialer(br.Name, listener, login),
+		Version: br.Version,
+		Connect: connect,
+		Hooks:   o.rec.Hooks(),
+		Message: o.message,
+	}
 	login.Apply(&opt)
 	o.client = client.New(opt)
 	return o
@@ -134,8 +149,18 @@ func (o *observer) state() BrokerState {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	_, url, _ := o.b.address(o.broker.Name, "")
-	t := reach.Target{URL: url, Login: o.b.Workspace().Login(o.broker.Login), Versions: []packet.Version{o.broker.Version}}
-	return BrokerState{Name: o.broker.Name, URL: url, In: o.in, Why: o.why, Plain: o.broker.StandIn == nil && reach.PlainPassword(&t)}
+	t := reach.Target{
+		URL:      url,
+		Login:    o.b.Workspace().Login(o.broker.Login),
+		Versions: []packet.Version{o.broker.Version},
+	}
+	return BrokerState{
+		Name:  o.broker.Name,
+		URL:   url,
+		In:    o.in,
+		Why:   o.why,
+		Plain: o.broker.StandIn == nil && reach.PlainPassword(&t),
+	}
 }
 
 // enter connects and, unless the observer only stays in, subscribes to all that it may read. In version 5 it
@@ -218,7 +243,11 @@ type refusal struct{ filter, why string }
 const filtersAtOnce = 50
 
 // subscribe subscribes to filters with the options, and tells which were granted and which were not.
-func (o *observer) subscribe(ctx context.Context, filters []string, like packet.Subscription) (granted []string, refused []refusal, err error) {
+func (o *observer) subscribe(
+	ctx context.Context,
+	filters []string,
+	like packet.Subscription,
+) (granted []string, refused []refusal, err error) {
 	for some := range slices.Chunk(filters, filtersAtOnce) {
 		var subs []packet.Subscription
 		for _, f := range some {
@@ -321,7 +350,11 @@ func (o *observer) try(ctx context.Context, store bool) (came, flag bool) {
 }
 
 func (o *observer) send(ctx context.Context, m Message) error {
-	ctx, cancel := context.WithTimeoutCause(ctx, observerTimeout, fmt.Errorf("no acknowledgement within %s", observerTimeout))
+	ctx, cancel := context.WithTimeoutCause(
+		ctx,
+		observerTimeout,
+		fmt.Errorf("no acknowledgement within %s", observerTimeout),
+	)
 	defer cancel()
 	code, err := o.client.Publish(ctx, packet.Publish{Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Retain: m.Retain})
 	if errors.Is(err, client.ErrNotConnected) {

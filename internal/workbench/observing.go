@@ -73,7 +73,12 @@ type numbered struct {
 }
 
 func (o *observing) init(c *contract.Contract) {
-	o.judge, o.journeys, o.statistics, o.monitor = contract.NewJudge(c, rule.All()), trace.NewJourneys(journeyLength), trace.NewStatistics(), reach.NewMonitor()
+	o.judge, o.journeys, o.statistics, o.monitor = contract.NewJudge(
+		c,
+		rule.All(),
+	), trace.NewJourneys(
+		journeyLength,
+	), trace.NewStatistics(), reach.NewMonitor()
 	o.analysed, o.eyes, o.parties, o.own = 1, map[string]*eyes{}, map[string]string{}, map[string]bool{}
 	o.findings = make([]numbered, traceLength)
 }
@@ -84,7 +89,13 @@ type Observation struct{ o observing }
 
 // NewObservation returns one for the client of the name on the broker. parties are what clients play, by name. told
 // is told of each message with its finding, lack of what was due and did not come.
-func NewObservation(c *contract.Contract, client, broker string, parties map[string]string, told func(*trace.Event, Finding), lack func([]contract.Breach)) *Observation {
+func NewObservation(
+	c *contract.Contract,
+	client, broker string,
+	parties map[string]string,
+	told func(*trace.Event, Finding),
+	lack func([]contract.Breach),
+) *Observation {
 	x := &Observation{}
 	x.o.init(c)
 	x.o.own[client], x.o.parties, x.o.told, x.o.lack = true, parties, told, lack
@@ -240,9 +251,20 @@ func (o *observing) linked(e *trace.Event) {
 func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey) {
 	hop := j.Hops[len(j.Hops)-1]
 	eyes := o.eyes[e.Broker]
-	msg := contract.Message{At: e.At, Seq: e.Seq, Topic: e.Topic(), Payload: m.Payload, QoS: m.QoS, Granted: e.Meaning.Granted,
-		Retain: m.Retain, RetainKnown: e.Meaning.Flag && eyes != nil && eyes.flag, Copy: hop.Copy, Sender: j.Sender, Eye: e.Broker,
-		Cleared: j.Sender != "" && j.Retain}
+	msg := contract.Message{
+		At:          e.At,
+		Seq:         e.Seq,
+		Topic:       e.Topic(),
+		Payload:     m.Payload,
+		QoS:         m.QoS,
+		Granted:     e.Meaning.Granted,
+		Retain:      m.Retain,
+		RetainKnown: e.Meaning.Flag && eyes != nil && eyes.flag,
+		Copy:        hop.Copy,
+		Sender:      j.Sender,
+		Eye:         e.Broker,
+		Cleared:     j.Sender != "" && j.Retain,
+	}
 	if j.Sender != "" {
 		msg.Sent = &contract.Envelope{QoS: j.QoS, Retain: j.Retain}
 	}
@@ -281,7 +303,15 @@ func (s *Snapshot) Blind() string {
 		case !x.Ever:
 			out = append(out, fmt.Sprintf("the observer at %s has not begun to see: nothing is judged there", x.Eye))
 		case !x.Open:
-			out = append(out, fmt.Sprintf("the observer at %s is blind since %s (%s): nothing is judged there", x.Eye, x.Since.Format("15:04:05"), s.At.Sub(x.Since).Round(time.Second)))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"the observer at %s is blind since %s (%s): nothing is judged there",
+					x.Eye,
+					x.Since.Format("15:04:05"),
+					s.At.Sub(x.Since).Round(time.Second),
+				),
+			)
 		}
 	}
 	for _, x := range s.Sights {
@@ -294,7 +324,15 @@ func (s *Snapshot) Blind() string {
 	}
 	for _, x := range s.Sights {
 		if x.Blind >= time.Second {
-			out = append(out, fmt.Sprintf("the observer at %s was blind for %s, up to %s", x.Eye, x.Blind.Round(time.Second), x.Since.Format("15:04:05")))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"the observer at %s was blind for %s, up to %s",
+					x.Eye,
+					x.Blind.Round(time.Second),
+					x.Since.Format("15:04:05"),
+				),
+			)
 		}
 	}
 	return strings.Join(out, "; ")
@@ -314,7 +352,15 @@ func (b *Bench) Snapshot() Snapshot {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	now := time.Now()
-	s := Snapshot{At: now, Started: b.started, Cells: o.judge.Cells(), Strays: o.judge.Strays(), Unkept: o.judge.Unkept(), Missed: o.lost, Sights: o.judge.Sights(now)}
+	s := Snapshot{
+		At:      now,
+		Started: b.started,
+		Cells:   o.judge.Cells(),
+		Strays:  o.judge.Strays(),
+		Unkept:  o.judge.Unkept(),
+		Missed:  o.lost,
+		Sights:  o.judge.Sights(now),
+	}
 	for name, e := range o.eyes {
 		if len(e.refused) > 0 {
 			if s.Refused == nil {

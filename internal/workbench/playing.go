@@ -30,8 +30,19 @@ func (p *playing) all() []*device.Device {
 func (b *Bench) newDevice(kind *workspace.Device, number int) *device.Device {
 	w := b.Workspace()
 	login := w.Login(workspace.FillIn(kind.Login, number))
-	return device.New(device.Options{Kind: kind, Number: number, Contract: w.Contract, Dial: b.dialer(kind.Broker, kind.Listener, login), Login: login,
-		Broker: kind.Broker, Logs: []*trace.Log{b.Log}, Gate: b.play.gate, Seed: b.opt.Seed})
+	return device.New(
+		device.Options{
+			Kind:     kind,
+			Number:   number,
+			Contract: w.Contract,
+			Dial:     b.dialer(kind.Broker, kind.Listener, login),
+			Login:    login,
+			Broker:   kind.Broker,
+			Logs:     []*trace.Log{b.Log},
+			Gate:     b.play.gate,
+			Seed:     b.opt.Seed,
+		},
+	)
 }
 
 // Device returns the device with the name, or nil.

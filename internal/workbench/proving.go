@@ -56,7 +56,13 @@ func (b *Bench) StartProof(where string, o proof.Options) error {
 	ctx, cancel := context.WithCancel(b.ctx)
 	b.prov.cancel = cancel
 	b.prov.way, b.prov.made = b.settings(t.URL)
-	b.prov.proof = ProofState{Target: t, Started: time.Now(), Running: true, Total: len(o.Checks) * len(o.Versions), Now: map[string]bool{}}
+	b.prov.proof = ProofState{
+		Target:  t,
+		Started: time.Now(),
+		Running: true,
+		Total:   len(o.Checks) * len(o.Versions),
+		Now:     map[string]bool{},
+	}
 	key := func(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
 	o.Started = func(c *proof.Check, v packet.Version) {
 		b.prov.mu.Lock()

@@ -67,8 +67,19 @@ func (b *Bench) findTargets(w *workspace.Workspace) []reach.Target {
 	for _, br := range w.Brokers {
 		ways := br.Ways()
 		for i, l := range ways {
-			t := reach.Target{Name: br.Name + "/" + l.Name, URL: l.URL, CAs: l.CA, ServerName: l.ServerName, Login: w.Login(br.Login),
-				Anonymous: br.Anonymous, Versions: versionsOf(w, br), Intrusive: br.Intrusive, Accepted: br.Accepted, StandIn: br.StandIn != nil, Line: l.Line}
+			t := reach.Target{
+				Name:       br.Name + "/" + l.Name,
+				URL:        l.URL,
+				CAs:        l.CA,
+				ServerName: l.ServerName,
+				Login:      w.Login(br.Login),
+				Anonymous:  br.Anonymous,
+				Versions:   versionsOf(w, br),
+				Intrusive:  br.Intrusive,
+				Accepted:   br.Accepted,
+				StandIn:    br.StandIn != nil,
+				Line:       l.Line,
+			}
 			if br.ClientID != "" {
 				t.ClientID = br.OwnID()
 			}
@@ -162,7 +173,8 @@ func (b *Bench) loginsAt(br *workspace.Broker, listener string, first, rest bool
 		}
 	}
 	for _, l := range w.Logins {
-		known := br.StandIn == nil && len(w.Brokers) == 1 || br.StandIn != nil && slices.Contains(br.StandIn.Logins, l.Name)
+		known := br.StandIn == nil && len(w.Brokers) == 1 ||
+			br.StandIn != nil && slices.Contains(br.StandIn.Logins, l.Name)
 		if known && !kinds[l.Name] && !slices.Contains(used, l) {
 			out = append(out, l)
 		}
@@ -294,8 +306,19 @@ func (b *Bench) SharedIdentifiers() (out []reach.Finding) {
 		}
 	}
 	for _, k := range order {
-		out = append(out, reach.Finding{Severity: trust.Broken, What: fmt.Sprintf("the devices %s share the client identifier %q at %s, and will throw each other out", strings.Join(users[k], " and "), k.id, k.broker),
-			Remedy: "give each an identifier of its own"})
+		out = append(
+			out,
+			reach.Finding{
+				Severity: trust.Broken,
+				What: fmt.Sprintf(
+					"the devices %s share the client identifier %q at %s, and will throw each other out",
+					strings.Join(users[k], " and "),
+					k.id,
+					k.broker,
+				),
+				Remedy: "give each an identifier of its own",
+			},
+		)
 	}
 	return out
 }
@@ -328,10 +351,17 @@ func (b *Bench) ReachBoard() ReachBoard {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	targets := b.targetsLocked()
-	board := ReachBoard{Together: slices.Clone(b.reach.together), Running: b.reach.cancel != nil, Trouble: b.reach.trouble}
+	board := ReachBoard{
+		Together: slices.Clone(b.reach.together),
+		Running:  b.reach.cancel != nil,
+		Trouble:  b.reach.trouble,
+	}
 	for _, t := range targets {
-		board.Ways = append(board.Ways, ReachState{Target: t, Result: b.reach.results[t.Name], Waiting: b.reach.waiting[t.Name],
-			Stale: b.reach.results[t.Name] != nil && b.reach.settings[t.Name] != settingsOf(t)})
+		board.Ways = append(
+			board.Ways,
+			ReachState{Target: t, Result: b.reach.results[t.Name], Waiting: b.reach.waiting[t.Name],
+				Stale: b.reach.results[t.Name] != nil && b.reach.settings[t.Name] != settingsOf(t)},
+		)
 	}
 	return board
 }
@@ -397,7 +427,10 @@ func (b *Bench) StayIn(broker, listener string) error {
 	case b.Record != nil:
 		return errors.New("a record has no brokers to stay in at")
 	case broker == "" || br == nil:
-		return fmt.Errorf("the workspace that was opened has no broker %s: open it again when it is written down", broker)
+		return fmt.Errorf(
+			"the workspace that was opened has no broker %s: open it again when it is written down",
+			broker,
+		)
 	case slices.ContainsFunc(b.present(), func(o *observer) bool { return o.broker == br }):
 		return fmt.Errorf("the observer is at broker %s already", broker)
 	}

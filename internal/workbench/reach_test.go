@@ -51,10 +51,16 @@ func TestTargetsKnowWhoUsesThem(t *testing.T) {
 		t.Fatalf("%d targets", len(all))
 	}
 	tls := all[1]
-	if tls.Name != "quay/tls" || !strings.HasPrefix(tls.URL, "mqtts://127.0.0.1:") || len(tls.CAs) != 1 || !tls.StandIn || !tls.Intrusive || *tls.Anonymous {
+	if tls.Name != "quay/tls" || !strings.HasPrefix(tls.URL, "mqtts://127.0.0.1:") || len(tls.CAs) != 1 ||
+		!tls.StandIn ||
+		!tls.Intrusive ||
+		*tls.Anonymous {
 		t.Errorf("%+v", tls)
 	}
-	if !slices.Contains(tls.Users, "4 devices pen (login pen-{n})") || len(tls.Logins) != 4 || len(all[0].Logins) != 1 || len(all[2].Logins) != 1 || len(all[3].Logins) != 1 {
+	if !slices.Contains(tls.Users, "4 devices pen (login pen-{n})") || len(tls.Logins) != 4 ||
+		len(all[0].Logins) != 1 ||
+		len(all[2].Logins) != 1 ||
+		len(all[3].Logins) != 1 {
 		t.Errorf("users %v, %d logins", tls.Users, len(tls.Logins))
 	}
 	if !slices.Equal(tls.Versions, []packet.Version{packet.V5, packet.V311}) {
@@ -76,7 +82,8 @@ func TestDevicesWithOneIdentifierAreFound(t *testing.T) {
 		}
 	}
 	got := b.SharedIdentifiers()
-	if len(got) != 1 || got[0].What != `the devices pen and barge and shore share the client identifier "pen-3" at quay, and will throw each other out` {
+	if len(got) != 1 ||
+		got[0].What != `the devices pen and barge and shore share the client identifier "pen-3" at quay, and will throw each other out` {
 		t.Errorf("%+v", got)
 	}
 }
@@ -103,7 +110,10 @@ func TestWaysAreTriedInTheBackground(t *testing.T) {
 	// The doors between listeners show when both are known, whatever the order.
 	b.StartReach("quay/tcp")
 	until(t, "the run ends", func() bool { return !b.ReachBoard().Running })
-	if w := b.ReachBoard().Ways[0]; !slices.ContainsFunc(w.Result.Doors, func(d reach.Door) bool { return d.Name == workspace.DoorPlain }) {
+	if w := b.ReachBoard().Ways[0]; !slices.ContainsFunc(
+		w.Result.Doors,
+		func(d reach.Door) bool { return d.Name == workspace.DoorPlain },
+	) {
 		t.Errorf("doors %+v", w.Result.Doors)
 	}
 	// All of it is on the trace, as Hodstone's own: nothing of the site's, nor among the stand-in's strangers.
@@ -123,8 +133,13 @@ func TestWaysAreTriedInTheBackground(t *testing.T) {
 	if len(site) > 0 || len(own) == 0 {
 		t.Errorf("refused to the site %+v, to probes %d", site, len(own))
 	}
-	bad := client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return b.StandIn("quay").Dial(ctx) }, Version: packet.V5,
-		Connect: packet.Connect{ClientID: "stranger", CleanStart: true}})
+	bad := client.New(
+		client.Options{
+			Dial:    func(ctx context.Context) (*link.Link, error) { return b.StandIn("quay").Dial(ctx) },
+			Version: packet.V5,
+			Connect: packet.Connect{ClientID: "stranger", CleanStart: true},
+		},
+	)
 	if _, err := bad.Connect(t.Context()); err == nil {
 		t.Error("a stranger is let in")
 	}
@@ -222,7 +237,11 @@ func TestCredentialsAreExaminedAndOpened(t *testing.T) {
 	}
 	until(t, "the survey ends", func() bool { return b.Survey("quay/tls").Survey != nil })
 	s := b.Survey("quay/tls").Survey
-	if s.Err != nil || s.Presented.Cause != "" || !slices.ContainsFunc(s.Trials, func(x trust.Trial) bool { return x.Name == "an expired certificate" && x.Verdict == trust.Kept }) {
+	if s.Err != nil || s.Presented.Cause != "" ||
+		!slices.ContainsFunc(
+			s.Trials,
+			func(x trust.Trial) bool { return x.Name == "an expired certificate" && x.Verdict == trust.Kept },
+		) {
 		t.Errorf("%+v", s)
 	}
 	// A certificate with a flaw is seen for what it is.
@@ -245,7 +264,8 @@ func TestPastedDetailsBecomeAWay(t *testing.T) {
 	if _, err := b.Paste("the usual"); err == nil {
 		t.Error("nothing is understood, and taken")
 	}
-	if _, err := b.Paste("host: quay\nca: /nowhere/ca.crt"); err == nil || !strings.Contains(err.Error(), "cannot be read") {
+	if _, err := b.Paste("host: quay\nca: /nowhere/ca.crt"); err == nil ||
+		!strings.Contains(err.Error(), "cannot be read") {
 		t.Errorf("%v", err)
 	}
 	a, _ := trust.NewAuthority("farm")
@@ -255,13 +275,19 @@ func TestPastedDetailsBecomeAWay(t *testing.T) {
 	for name, data := range map[string][]byte{"ca.crt": a.RootPEM(), "pen.crt": chain, "pen.key": key} {
 		os.WriteFile(filepath.Join(dir, name), data, 0o600)
 	}
-	text := strings.ReplaceAll("host: quay.test\nport: 8883\nca: DIR/ca.crt\ncertificate: DIR/pen.crt\nkey: DIR/pen.key\n", "DIR", dir)
+	text := strings.ReplaceAll(
+		"host: quay.test\nport: 8883\nca: DIR/ca.crt\ncertificate: DIR/pen.crt\nkey: DIR/pen.key\n",
+		"DIR",
+		dir,
+	)
 	if _, err := b.Paste(text); err != nil {
 		t.Fatal(err)
 	}
 	all := b.Targets()
 	p := all[len(all)-1]
-	if p.Name != "pasted" || p.URL != "mqtts://quay.test:8883" || len(p.CAs) != 1 || p.Login == nil || p.Login.Certificate == nil || p.Login.HasPassword {
+	if p.Name != "pasted" || p.URL != "mqtts://quay.test:8883" || len(p.CAs) != 1 || p.Login == nil ||
+		p.Login.Certificate == nil ||
+		p.Login.HasPassword {
 		t.Errorf("%+v", p)
 	}
 	b.Paste("mqtt://10.0.0.7")
@@ -306,7 +332,8 @@ func TestStayingInAtARealBroker(t *testing.T) {
 	until(t, "the loss shows", func() bool { return !stay().In && len(stay().Gaps) == 1 })
 	until(t, "it tries again, in vain", func() bool { return stay().Gaps[0].Tries > 0 })
 	g := stay().Gaps[0]
-	if g.Blame == client.ByUs || g.Blame == client.ByUnknown || g.Evidence == "" || g.Purpose != "" || !strings.Contains(g.Why, "refused") {
+	if g.Blame == client.ByUs || g.Blame == client.ByUnknown || g.Evidence == "" || g.Purpose != "" ||
+		!strings.Contains(g.Why, "refused") {
 		t.Errorf("%+v", g)
 	}
 	if err := b.Drop("harbour", "cut"); err == nil {

@@ -71,7 +71,8 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 	same := func(kind *workspace.Device, number int) bool {
 		br := now.Broker(kind.Broker)
 		login := workspace.FillIn(kind.Login, number)
-		return !contractChanged && workspace.Same(old, now, "device "+kind.Name) && br != nil && (br.StandIn != nil || workspace.Same(old, now, "broker "+br.Name)) &&
+		return !contractChanged && workspace.Same(old, now, "device "+kind.Name) && br != nil &&
+			(br.StandIn != nil || workspace.Same(old, now, "broker "+br.Name)) &&
 			(login == "" || workspace.Same(old, now, "login "+login))
 	}
 	before := map[string]*device.Device{}
@@ -112,7 +113,8 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 	}
 	for _, o := range b.present() {
 		br := now.Broker(o.broker.Name)
-		if o.leave == nil && o.broker.StandIn == nil && (br == nil || !workspace.Same(old, now, "broker "+br.Name) || !workspace.Same(old, now, "login "+br.Login)) {
+		if o.leave == nil && o.broker.StandIn == nil &&
+			(br == nil || !workspace.Same(old, now, "broker "+br.Name) || !workspace.Same(old, now, "login "+br.Login)) {
 			b.dismiss(o)
 		}
 	}
@@ -225,7 +227,8 @@ func (b *Bench) restarting() string {
 	var names []string
 	w := b.Workspace()
 	for _, br := range w.Brokers {
-		if br.StandIn != nil && b.standins[br.Name] != nil && !workspace.Same(b.opened, w, "broker "+br.Name) || br.StandIn != nil && b.standins[br.Name] == nil {
+		if br.StandIn != nil && b.standins[br.Name] != nil && !workspace.Same(b.opened, w, "broker "+br.Name) ||
+			br.StandIn != nil && b.standins[br.Name] == nil {
 			names = append(names, br.Name)
 		}
 	}

@@ -20,8 +20,16 @@ import (
 // who has not changed goes on undisturbed, and who was switched off stays so.
 func TestAnEditedWorkspaceComesIntoForce(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "hodstone.yaml")
-	text := fmt.Sprintf(farm, "5") + "  buoy: {plays: pen, publishes: [{topic: w/buoy, every: 200ms, payload: \"1\"}]}\n"
-	text = strings.Replace(text, "logins: [pen-1, pen-2, bench], anonymous: false", "logins: [pen-1, pen-2, bench], anonymous: true", 1)
+	text := fmt.Sprintf(
+		farm,
+		"5",
+	) + "  buoy: {plays: pen, publishes: [{topic: w/buoy, every: 200ms, payload: \"1\"}]}\n"
+	text = strings.Replace(
+		text,
+		"logins: [pen-1, pen-2, bench], anonymous: false",
+		"logins: [pen-1, pen-2, bench], anonymous: true",
+		1,
+	)
 	write := func(text string) {
 		t.Helper()
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
@@ -67,17 +75,37 @@ func TestAnEditedWorkspaceComesIntoForce(t *testing.T) {
 	// Sound: the new contract judges, and the buoy's own definition is as it was, but all are made of the contract.
 	write(strings.Replace(text, "maximum: 9", "maximum: 4", 1))
 	until(t, "no problems", func() bool { found, _ := b.Problems(); return len(found) == 0 })
-	await(t, b, "the new contract judges", func(s workbench.Snapshot) bool { return find(s, contract.RuleRange, "v/1/level") != nil })
-	if b.Device("pen-2").State().Phase != device.Off || !strings.Contains(b.Revision(), "as edited at") || b.Proof().Stale {
+	await(
+		t,
+		b,
+		"the new contract judges",
+		func(s workbench.Snapshot) bool { return find(s, contract.RuleRange, "v/1/level") != nil },
+	)
+	if b.Device("pen-2").State().Phase != device.Off || !strings.Contains(b.Revision(), "as edited at") ||
+		b.Proof().Stale {
 		t.Errorf("pen-2 is %s; %q; stale %v", b.Device("pen-2").State().Phase, b.Revision(), b.Proof().Stale)
 	}
 
 	// A device alone: the others go on.
-	until(t, "the buoy is on", func() bool { return b.Device("buoy").State().Phase == device.On && since("buoy").After(before) })
+	until(
+		t,
+		"the buoy is on",
+		func() bool { return b.Device("buoy").State().Phase == device.On && since("buoy").After(before) },
+	)
 	before = since("buoy")
-	text = strings.Replace(strings.Replace(text, "maximum: 9", "maximum: 4", 1), "signals: {high: {start: 5}}", "signals: {high: {start: 3}}", 1)
+	text = strings.Replace(
+		strings.Replace(text, "maximum: 9", "maximum: 4", 1),
+		"signals: {high: {start: 5}}",
+		"signals: {high: {start: 3}}",
+		1,
+	)
 	write(text)
-	await(t, b, "the device as edited", func(s workbench.Snapshot) bool { return string(cellOf(s, "v/1/level").Last.Payload) == "3" })
+	await(
+		t,
+		b,
+		"the device as edited",
+		func(s workbench.Snapshot) bool { return string(cellOf(s, "v/1/level").Last.Payload) == "3" },
+	)
 	if !since("buoy").Equal(before) {
 		t.Error("the buoy was disturbed")
 	}

@@ -97,9 +97,29 @@ func TestNobodyIsAccusedAtARealBroker(t *testing.T) {
 			}
 			t.Run(tt.name+" in "+v, func(t *testing.T) {
 				t.Parallel()
-				broker := brokertest.Start(t, brokertest.Options{Anonymous: true, Lines: tt.lines, Listener: tt.listener})
+				broker := brokertest.Start(
+					t,
+					brokertest.Options{Anonymous: true, Lines: tt.lines, Listener: tt.listener},
+				)
 				one := min(1, tt.qos)
-				b := site(t, fmt.Sprintf(against, broker.URLs["tcp"], v, tt.more, one, tt.retain, tt.qos, one, tt.retain, "", v, "", v))
+				b := site(
+					t,
+					fmt.Sprintf(
+						against,
+						broker.URLs["tcp"],
+						v,
+						tt.more,
+						one,
+						tt.retain,
+						tt.qos,
+						one,
+						tt.retain,
+						"",
+						v,
+						"",
+						v,
+					),
+				)
 				s := await(t, b, "traffic on all clauses", func(s workbench.Snapshot) bool {
 					for _, c := range s.Cells {
 						if c.Count < 4 && c.Clause.Name != "status" {
@@ -114,14 +134,20 @@ func TestNobodyIsAccusedAtARealBroker(t *testing.T) {
 				if tt.name == "as it comes" {
 					b.Device("pen-1").Freeze() // its will, and then its silence, are its own
 					s = await(t, b, "the will", func(s workbench.Snapshot) bool {
-						return string(cellOf(s, "v/1/status").Last.Payload) == "lost" && states(s)["v/1/one"] == contract.CellSilent
+						return string(cellOf(s, "v/1/status").Last.Payload) == "lost" &&
+							states(s)["v/1/one"] == contract.CellSilent
 					})
 					if got := cellOf(s, "v/1/status").Last; got.Sender != "pen-1" || got.Party != "pen" {
 						t.Errorf("the will is from %q, which plays %q", got.Sender, got.Party)
 					}
 				}
-				c := client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
-					Version: packet.V311, Connect: packet.Connect{ClientID: "s-x", CleanStart: true}})
+				c := client.New(
+					client.Options{
+						Dial:    func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
+						Version: packet.V311,
+						Connect: packet.Connect{ClientID: "s-x", CleanStart: true},
+					},
+				)
 				if tt.name == "max_connections" {
 					b.Device("shore").Stop()
 				}
@@ -136,7 +162,12 @@ func TestNobodyIsAccusedAtARealBroker(t *testing.T) {
 				if _, err := c.Publish(t.Context(), packet.Publish{Topic: "v/2/one", QoS: 0, Payload: []byte("99"), Retain: false}); err != nil {
 					t.Fatal(err)
 				}
-				s = await(t, b, "a breach", func(s workbench.Snapshot) bool { return find(s, contract.RuleRange, "v/2/one") != nil })
+				s = await(
+					t,
+					b,
+					"a breach",
+					func(s workbench.Snapshot) bool { return find(s, contract.RuleRange, "v/2/one") != nil },
+				)
 				if seen := find(s, contract.RuleRetain, "v/2/one") != nil; seen != (v == "5" && tt.retain) {
 					t.Errorf("the missing flag is seen: %v", seen)
 				}
@@ -171,7 +202,12 @@ func TestABlindBenchSaysSo(t *testing.T) {
 	if err := b.Drop("quay", "freeze"); err != nil {
 		t.Fatal(err)
 	}
-	await(t, b, "blindness is told", func(s workbench.Snapshot) bool { return strings.Contains(s.Blind(), "is blind since") })
+	await(
+		t,
+		b,
+		"blindness is told",
+		func(s workbench.Snapshot) bool { return strings.Contains(s.Blind(), "is blind since") },
+	)
 	time.Sleep(1500 * time.Millisecond) // twice the period and tolerance of level: silence would be told by now
 	if s := b.Snapshot(); len(s.Breaches) > 0 || states(s)["v/1/level"] != contract.CellKept {
 		t.Errorf("accused by a blind observer: %v", s.Breaches)
@@ -179,12 +215,22 @@ func TestABlindBenchSaysSo(t *testing.T) {
 	if err := b.Drop("quay", "cut"); err != nil {
 		t.Fatal(err)
 	}
-	s := await(t, b, "it sees again", func(s workbench.Snapshot) bool { return s.Sights[0].Open && s.Sights[0].Blind > time.Second })
+	s := await(
+		t,
+		b,
+		"it sees again",
+		func(s workbench.Snapshot) bool { return s.Sights[0].Open && s.Sights[0].Blind > time.Second },
+	)
 	if !strings.Contains(s.Blind(), "was blind for") || len(s.Breaches) > 0 {
 		t.Errorf("%q %v", s.Blind(), s.Breaches)
 	}
 	b.Device("pen-1").Stop()
-	s = await(t, b, "a silence", func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellSilent })
+	s = await(
+		t,
+		b,
+		"a silence",
+		func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellSilent },
+	)
 	if br := find(s, contract.RuleSilence, "v/1/level"); br.Sender != "" {
 		t.Errorf("a silence has a sender: %q", br.Sender)
 	}
@@ -194,10 +240,21 @@ func TestABlindBenchSaysSo(t *testing.T) {
 // have seen; at a broker that grants everything and delivers only what the rights allow, too.
 func TestAnObserverWithFewRights(t *testing.T) {
 	t.Run("a stand-in that refuses", func(t *testing.T) {
-		text := strings.Replace(fmt.Sprintf(farm, "5"), "anonymous: false}", "anonymous: false, rights: {bench: {subscribe: [\"v/+/level\"], publish: []}}}", 1)
+		text := strings.Replace(
+			fmt.Sprintf(farm, "5"),
+			"anonymous: false}",
+			"anonymous: false, rights: {bench: {subscribe: [\"v/+/level\"], publish: []}}}",
+			1,
+		)
 		b := site(t, text)
-		s := await(t, b, "what it may see", func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellKept })
-		if got := s.Refused["quay"]; fmt.Sprint(got) != "[v/+/set v/+/done]" || !strings.Contains(s.Blind(), "may not read v/+/set, v/+/done") {
+		s := await(
+			t,
+			b,
+			"what it may see",
+			func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellKept },
+		)
+		if got := s.Refused["quay"]; fmt.Sprint(got) != "[v/+/set v/+/done]" ||
+			!strings.Contains(s.Blind(), "may not read v/+/set, v/+/done") {
 			t.Errorf("%v %q", got, s.Blind())
 		}
 		if len(s.Breaches) > 0 {
@@ -205,8 +262,28 @@ func TestAnObserverWithFewRights(t *testing.T) {
 		}
 	})
 	t.Run("Debian's", func(t *testing.T) {
-		broker := brokertest.Start(t, brokertest.Options{Users: []string{"pen"}, Rights: "user pen\ntopic readwrite #\nuser " + brokertest.Username + "\ntopic read v/+/one\n"})
-		text := fmt.Sprintf(against, broker.URLs["tcp"], "5", "login: bench", 1, true, 2, 1, true, "login: pen", "5", "login: pen", "5")
+		broker := brokertest.Start(
+			t,
+			brokertest.Options{
+				Users:  []string{"pen"},
+				Rights: "user pen\ntopic readwrite #\nuser " + brokertest.Username + "\ntopic read v/+/one\n",
+			},
+		)
+		text := fmt.Sprintf(
+			against,
+			broker.URLs["tcp"],
+			"5",
+			"login: bench",
+			1,
+			true,
+			2,
+			1,
+			true,
+			"login: pen",
+			"5",
+			"login: pen",
+			"5",
+		)
 		b := site(t, strings.Replace(text, "logins: {", "logins: {pen: {password: \""+brokertest.Password+"\"}, ", 1))
 		await(t, b, "what it may see", func(s workbench.Snapshot) bool { return cellOf(s, "v/1/one").Count > 10 })
 		time.Sleep(2 * time.Second) // longer than period and tolerance of all that it cannot read
@@ -214,7 +291,12 @@ func TestAnObserverWithFewRights(t *testing.T) {
 			t.Errorf("accused by an observer that may not read it: %v", s.Breaches)
 		}
 		b.Device("pen-1").Stop()
-		await(t, b, "a silence of what it may read", func(s workbench.Snapshot) bool { return states(s)["v/1/one"] == contract.CellSilent })
+		await(
+			t,
+			b,
+			"a silence of what it may read",
+			func(s workbench.Snapshot) bool { return states(s)["v/1/one"] == contract.CellSilent },
+		)
 	})
 }
 
@@ -285,7 +367,11 @@ func TestOwnLookingIsNoTraffic(t *testing.T) {
 	}
 }
 
-var long = flag.Duration("long", 2*time.Second, "how long TestSitesAtARealBroker watches each site; beyond 10s, over each transport in each version")
+var long = flag.Duration(
+	"long",
+	2*time.Second,
+	"how long TestSitesAtARealBroker watches each site; beyond 10s, over each transport in each version",
+)
 
 // TestSitesAtARealBroker: devices at work over each transport, and within limits of the broker's, with a proof
 // beside them: no breach, no stray, no blindness, and nothing broken or undecided; all kept where there is no limit.
@@ -306,8 +392,21 @@ func TestSitesAtARealBroker(t *testing.T) {
 	}
 	if *long >= 10*time.Second {
 		for _, v := range versions[1:] {
-			sites = append(sites, site{"tcp", v, "", "max_connections 8\n", 2, true}, site{"tcp", v, "max_packet_size 2000\n", "", 2, true}, site{"tcp", v, "", "max_qos 1\n", 1, true},
-				site{"tcp", v, "retain_available false\n", "", 2, false}, site{"tcp", v, "allow_zero_length_clientid false\n", "", 2, true})
+			sites = append(
+				sites,
+				site{"tcp", v, "", "max_connections 8\n", 2, true},
+				site{"tcp", v, "max_packet_size 2000\n", "", 2, true},
+				site{"tcp", v, "", "max_qos 1\n", 1, true},
+				site{
+					"tcp",
+					v,
+					"retain_available false\n",
+					"",
+					2,
+					false,
+				},
+				site{"tcp", v, "allow_zero_length_clientid false\n", "", 2, true},
+			)
 		}
 	}
 	for _, x := range sites {
@@ -319,7 +418,21 @@ func TestSitesAtARealBroker(t *testing.T) {
 				ca = append(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})...)
 			}
 			one := min(1, x.qos)
-			text := fmt.Sprintf(against, broker.URLs[x.way], x.version, "login: bench\n    anonymous: false\n    intrusive: allowed", one, x.retain, x.qos, one, x.retain, "login: bench", x.version, "login: bench", x.version)
+			text := fmt.Sprintf(
+				against,
+				broker.URLs[x.way],
+				x.version,
+				"login: bench\n    anonymous: false\n    intrusive: allowed",
+				one,
+				x.retain,
+				x.qos,
+				one,
+				x.retain,
+				"login: bench",
+				x.version,
+				"login: bench",
+				x.version,
+			)
 			if x.way == "tls" || x.way == "wss" {
 				text = strings.Replace(text, `"}}`, `", ca: ca.pem}}`, 1)
 			}

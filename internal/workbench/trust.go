@@ -75,7 +75,10 @@ func (b *Bench) Unlock(passphrase string) int {
 	b.mu.Lock()
 	before, passphrases := locked(b.trust.inventory), append(slices.Clone(b.trust.passphrases), passphrase)
 	b.mu.Unlock()
-	v := trust.Examine(trust.ReadPaths(b.credentialPaths(), passphrases), trust.Options{}) // passphrases are slow to try
+	v := trust.Examine(
+		trust.ReadPaths(b.credentialPaths(), passphrases),
+		trust.Options{},
+	) // passphrases are slow to try
 	opened := before - locked(v)
 	if opened <= 0 {
 		return 0
@@ -208,14 +211,23 @@ func SurveyOptions(t reach.Target) (trust.SurveyOptions, error) {
 	case err != nil:
 		return trust.SurveyOptions{}, err
 	case !e.TLS:
-		return trust.SurveyOptions{}, fmt.Errorf("%s has no TLS to be tried: its URL begins with mqtts:// or wss:// where it has", t.URL)
+		return trust.SurveyOptions{}, fmt.Errorf(
+			"%s has no TLS to be tried: its URL begins with mqtts:// or wss:// where it has",
+			t.URL,
+		)
 	}
-	o := trust.SurveyOptions{Host: e.Host, ServerName: t.ServerName, CAs: t.CAs, Greeting: reach.Greeting(e), Dial: func(ctx context.Context) (net.Conn, error) {
-		ctx, cancel := context.WithTimeout(ctx, reach.DefaultWait)
-		defer cancel()
-		var d net.Dialer
-		return d.DialContext(ctx, e.Network, e.Address)
-	}}
+	o := trust.SurveyOptions{
+		Host:       e.Host,
+		ServerName: t.ServerName,
+		CAs:        t.CAs,
+		Greeting:   reach.Greeting(e),
+		Dial: func(ctx context.Context) (net.Conn, error) {
+			ctx, cancel := context.WithTimeout(ctx, reach.DefaultWait)
+			defer cancel()
+			var d net.Dialer
+			return d.DialContext(ctx, e.Network, e.Address)
+		},
+	}
 	if t.Login != nil {
 		o.Ours = t.Login.Certificate
 	}
@@ -270,7 +282,17 @@ func PastedTarget(d *reach.Details) (reach.Target, error) {
 }
 
 // exportEndings are the formats of a CA by the ending of the file's name.
-var exportEndings = map[string]string{".pem": "pem", ".crt": "pem", ".der": "der", ".h": "c", ".c": "c", ".hpp": "cpp", ".cpp": "cpp", ".go": "go", ".rs": "rust"}
+var exportEndings = map[string]string{
+	".pem": "pem",
+	".crt": "pem",
+	".der": "der",
+	".h":   "c",
+	".c":   "c",
+	".hpp": "cpp",
+	".cpp": "cpp",
+	".go":  "go",
+	".rs":  "rust",
+}
 
 // ExportCA writes CAs into a file, in the form that its name's ending asks for. It overwrites
 // nothing. fetched marks what only the server itself vouches for.

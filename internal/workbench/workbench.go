@@ -106,7 +106,14 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 	if o.Seed == 0 {
 		o.Seed = mrand.Uint64()
 	}
-	b := &Bench{doc: workspace.NewDocument(w), opened: w, Log: trace.NewLog(traceLength), opt: o, standins: map[string]*standin.Server{}, started: time.Now()}
+	b := &Bench{
+		doc:      workspace.NewDocument(w),
+		opened:   w,
+		Log:      trace.NewLog(traceLength),
+		opt:      o,
+		standins: map[string]*standin.Server{},
+		started:  time.Now(),
+	}
 	b.obs.init(w.Contract)
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
 	b.trust.surveys = map[string]*SurveyState{}
@@ -134,7 +141,15 @@ func Reopen(file *record.File) *Bench {
 		name = file.Path
 	}
 	w := &workspace.Workspace{File: file.Path, Name: name, Contract: &contract.Contract{}}
-	b := &Bench{doc: workspace.NewDocument(w), opened: w, Log: trace.NewLog(1), Events: file, Record: file, standins: map[string]*standin.Server{}, started: time.Now()}
+	b := &Bench{
+		doc:      workspace.NewDocument(w),
+		opened:   w,
+		Log:      trace.NewLog(1),
+		Events:   file,
+		Record:   file,
+		standins: map[string]*standin.Server{},
+		started:  time.Now(),
+	}
 	b.obs.init(w.Contract)
 	b.reach = reaching{results: map[string]*reach.Result{}, settings: map[string]string{}}
 	b.trust.surveys = map[string]*SurveyState{}
@@ -161,14 +176,25 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 			l.Password, l.HasPassword = workspace.NewSecret(hex.EncodeToString(raw[:])), true
 		}
 		r := br.StandIn.RightsOf(name)
-		logins = append(logins, standin.Login{Name: name, Username: l.Username, Password: l.Password.Reveal(), Token: l.Token.Reveal(),
-			Publish: r.Publish, Subscribe: r.Subscribe})
+		logins = append(
+			logins,
+			standin.Login{Name: name, Username: l.Username, Password: l.Password.Reveal(), Token: l.Token.Reveal(),
+				Publish: r.Publish, Subscribe: r.Subscribe},
+		)
 	}
 	faults, err := fault.Set(append(slices.Clone(br.StandIn.Faults), b.opt.Faults...)...)
 	if err != nil {
 		return err
 	}
-	s, err := standin.New(standin.Options{Logins: logins, Anonymous: br.StandIn.Anonymous, Limits: br.StandIn.Limits, Hooks: trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Tell), Faults: faults})
+	s, err := standin.New(
+		standin.Options{
+			Logins:    logins,
+			Anonymous: br.StandIn.Anonymous,
+			Limits:    br.StandIn.Limits,
+			Hooks:     trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Tell),
+			Faults:    faults,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -248,7 +274,11 @@ func (b *Bench) certify(l *workspace.Listener, br *workspace.StandIn) (*tls.Conf
 	}
 	if own := br.OwnTLS; own != nil { // the user's own, in place of ours
 		l.CA = own.CAs
-		return &tls.Config{Certificates: []tls.Certificate{own.Certificate}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: trust.Pool(own.CAs)}, nil
+		return &tls.Config{
+			Certificates: []tls.Certificate{own.Certificate},
+			ClientAuth:   tls.VerifyClientCertIfGiven,
+			ClientCAs:    trust.Pool(own.CAs),
+		}, nil
 	}
 	if _, err := b.Authority(); err != nil {
 		return nil, err
@@ -260,12 +290,23 @@ func (b *Bench) certify(l *workspace.Listener, br *workspace.StandIn) (*tls.Conf
 	if flaw == "wrong-name" {
 		names = []string{"elsewhere.example"}
 	}
-	cert, err := b.authority.Issue(trust.Request{CommonName: "stand-in", Names: names, Expired: flaw == "expired", Incomplete: flaw == "incomplete"})
+	cert, err := b.authority.Issue(
+		trust.Request{
+			CommonName: "stand-in",
+			Names:      names,
+			Expired:    flaw == "expired",
+			Incomplete: flaw == "incomplete",
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
 	l.CA = []*x509.Certificate{b.authority.Root()}
-	return &tls.Config{Certificates: []tls.Certificate{cert}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: b.authority.Pool()}, nil
+	return &tls.Config{
+		Certificates: []tls.Certificate{cert},
+		ClientAuth:   tls.VerifyClientCertIfGiven,
+		ClientCAs:    b.authority.Pool(),
+	}, nil
 }
 
 // Start sets the observers and devices going.
@@ -372,8 +413,17 @@ func (b *Bench) Target(where string) (proof.Target, error) {
 	}
 	br := b.Workspace().Broker(broker)
 	login := b.Workspace().Login(br.Login)
-	return proof.Target{Broker: br.Name, Listener: l.Name + " " + url, URL: url, StandIn: br.StandIn != nil, Dial: b.probing(b.dialer(br.Name, l.Name, login)),
-		Login: login, Anonymous: br.Anonymous, Intrusive: br.Intrusive, ClientID: br.ClientID}, nil
+	return proof.Target{
+		Broker:    br.Name,
+		Listener:  l.Name + " " + url,
+		URL:       url,
+		StandIn:   br.StandIn != nil,
+		Dial:      b.probing(b.dialer(br.Name, l.Name, login)),
+		Login:     login,
+		Anonymous: br.Anonymous,
+		Intrusive: br.Intrusive,
+		ClientID:  br.ClientID,
+	}, nil
 }
 
 // Send publishes a message by hand, from Hodstone's own client on the broker ("" for

@@ -103,14 +103,20 @@ func TestASiteAtWork(t *testing.T) {
 			defer b.Close()
 			s := await(t, b, "all kept", func(s workbench.Snapshot) bool {
 				st := states(s)
-				return st["v/1/level"] == contract.CellKept && st["v/2/level"] == contract.CellKept && len(s.Strays) == 2
+				return st["v/1/level"] == contract.CellKept && st["v/2/level"] == contract.CellKept &&
+					len(s.Strays) == 2
 			})
 			if !strings.HasPrefix(s.Strays[0].Near, "level (") || s.Strays[0].Last.Sender == "" {
 				t.Errorf("stray %+v", s.Strays[0])
 			}
 
 			b.Device("pen-2").Set("high", 12)
-			s = await(t, b, "a breach", func(s workbench.Snapshot) bool { return find(s, contract.RuleRange, "v/2/level") != nil })
+			s = await(
+				t,
+				b,
+				"a breach",
+				func(s workbench.Snapshot) bool { return find(s, contract.RuleRange, "v/2/level") != nil },
+			)
 			br := find(s, contract.RuleRange, "v/2/level")
 			if br.Sender != "pen-2" || br.Expected != "0 … 9" || br.Seen != "12" {
 				t.Errorf("%+v", br)
@@ -126,27 +132,47 @@ func TestASiteAtWork(t *testing.T) {
 			}
 
 			b.Device("pen-1").Stop()
-			await(t, b, "a silence", func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellSilent })
+			await(
+				t,
+				b,
+				"a silence",
+				func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellSilent },
+			)
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 			defer cancel()
 			if err := b.Send(ctx, "", workbench.Message{Topic: "v/1/set", Payload: []byte("go"), QoS: 1}); err != nil {
 				t.Fatal(err)
 			}
-			s = await(t, b, "no answer", func(s workbench.Snapshot) bool { return find(s, contract.RuleAnswer, "v/1/set") != nil })
+			s = await(
+				t,
+				b,
+				"no answer",
+				func(s workbench.Snapshot) bool { return find(s, contract.RuleAnswer, "v/1/set") != nil },
+			)
 			if br := find(s, contract.RuleAnswer, "v/1/set"); br.Sender != "observer" {
 				t.Errorf("the command's sender: %q", br.Sender)
 			}
 			if err := b.Send(ctx, "quay", workbench.Message{Topic: "v/2/set", Payload: []byte("go"), QoS: 1}); err != nil {
 				t.Fatal(err)
 			}
-			s = await(t, b, "an answer", func(s workbench.Snapshot) bool { return states(s)["v/2/done"] == contract.CellKept })
+			s = await(
+				t,
+				b,
+				"an answer",
+				func(s workbench.Snapshot) bool { return states(s)["v/2/done"] == contract.CellKept },
+			)
 			if find(s, contract.RuleAnswer, "v/2/set") != nil {
 				t.Error("the answer came, and yet it is missed")
 			}
 
 			// Somebody else publishes, with the wrong QoS and, where it can be seen, without retain.
 			stranger(t, b, packet.Publish{Topic: "v/1/level", Payload: []byte("3")})
-			s = await(t, b, "another's QoS", func(s workbench.Snapshot) bool { return find(s, contract.RuleQoS, "v/1/level") != nil })
+			s = await(
+				t,
+				b,
+				"another's QoS",
+				func(s workbench.Snapshot) bool { return find(s, contract.RuleQoS, "v/1/level") != nil },
+			)
 			if br := find(s, contract.RuleQoS, "v/1/level"); br.Sender != "stranger" {
 				// No client of ours, but the stand-in is: it has seen who it was.
 				t.Errorf("a stranger's message is taken for that of %q", br.Sender)
@@ -157,7 +183,8 @@ func TestASiteAtWork(t *testing.T) {
 			if b.Rate() <= 0 {
 				t.Error("no traffic")
 			}
-			if st := b.Brokers(); len(st) != 1 || !st[0].In || !st[0].StandIn || !strings.HasPrefix(st[0].URL, "mqtt://127.0.0.1:") {
+			if st := b.Brokers(); len(st) != 1 || !st[0].In || !st[0].StandIn ||
+				!strings.HasPrefix(st[0].URL, "mqtt://127.0.0.1:") {
 				t.Errorf("%+v", st)
 			}
 		})
@@ -174,7 +201,14 @@ func stranger(t *testing.T, b *workbench.Bench, m packet.Publish) {
 	}
 	defer l.Close()
 	login := b.Workspace().Login("bench")
-	hello := &packet.Connect{ClientID: "stranger", CleanStart: true, HasUsername: true, Username: login.Username, HasPassword: true, Password: []byte(login.Password.Reveal())}
+	hello := &packet.Connect{
+		ClientID:    "stranger",
+		CleanStart:  true,
+		HasUsername: true,
+		Username:    login.Username,
+		HasPassword: true,
+		Password:    []byte(login.Password.Reveal()),
+	}
 	bytes := m.Append(hello.Append(nil, packet.V311), packet.V311)
 	if _, err := l.Write((&packet.Pingreq{}).Append(bytes, packet.V311)); err != nil {
 		t.Fatal(err)
@@ -194,7 +228,8 @@ func stranger(t *testing.T, b *workbench.Bench, m packet.Publish) {
 func TestProofsBesideTheTraffic(t *testing.T) {
 	b := open(t, "5")
 	defer b.Close()
-	if err := b.StartProof("harbour", proof.Options{}); err == nil || !strings.Contains(err.Error(), `no broker "harbour"`) {
+	if err := b.StartProof("harbour", proof.Options{}); err == nil ||
+		!strings.Contains(err.Error(), `no broker "harbour"`) {
 		t.Error(err)
 	}
 	if err := b.StartProof("", proof.Options{}); err != nil {
@@ -296,7 +331,10 @@ func TestThePasswordIsNowhere(t *testing.T) {
 	if connects < 3 {
 		t.Errorf("only %d CONNECT on the trace", connects)
 	}
-	if text := fmt.Sprintf("%+v %#v", b.Devices(), b.Workspace().Login("bench")); strings.Contains(text, b.Workspace().Login("bench").Password.Reveal()) {
+	if text := fmt.Sprintf("%+v %#v", b.Devices(), b.Workspace().Login("bench")); strings.Contains(
+		text,
+		b.Workspace().Login("bench").Password.Reveal(),
+	) {
 		t.Error("the password is in the states")
 	}
 }
@@ -318,7 +356,8 @@ func TestARealDeviceUnderASimulatedOnesName(t *testing.T) {
 		}
 		return n
 	}
-	if n := count(own.Name, trace.RolePeer) + count(own.ClientID, trace.RolePeer); n > 0 || count(own.Name, trace.RoleDevice) == 0 {
+	if n := count(own.Name, trace.RolePeer) + count(own.ClientID, trace.RolePeer); n > 0 ||
+		count(own.Name, trace.RoleDevice) == 0 {
 		t.Fatalf("%d events of our own device stand there twice", n)
 	}
 	b.Device(own.Name).Stop()

@@ -101,7 +101,11 @@ func (l *loader) login(e entry) {
 	if t := f["token"]; t.exists() {
 		login.Token, login.HasToken = l.secret(t, "the token of login "+e.key)
 		if login.HasPassword {
-			t.fail("leave one of them out", "login %s has a password and a token; both go into the same field of CONNECT", e.key)
+			t.fail(
+				"leave one of them out",
+				"login %s has a password and a token; both go into the same field of CONNECT",
+				e.key,
+			)
 		}
 	}
 	if m := f["method"]; m.exists() {
@@ -189,13 +193,23 @@ func (l *loader) secret(n node, what string) (Secret, bool) {
 	case "env":
 		v, ok := os.LookupEnv(where)
 		if !ok {
-			entries[0].value.fail("set it before starting Hodstone: export "+where+"=…", "%s is missing: the environment variable %s is not set", what, where)
+			entries[0].value.fail(
+				"set it before starting Hodstone: export "+where+"=…",
+				"%s is missing: the environment variable %s is not set",
+				what,
+				where,
+			)
 		}
 		return NewSecret(v), ok
 	default:
 		b, err := fs.ReadFile(l.fsys, path.Clean(where))
 		if err != nil {
-			entries[0].value.fail("the path is relative to the workspace's folder", "%s is missing: %s cannot be read", what, where)
+			entries[0].value.fail(
+				"the path is relative to the workspace's folder",
+				"%s is missing: %s cannot be read",
+				what,
+				where,
+			)
 			return Secret{}, false
 		}
 		return NewSecret(strings.TrimRight(string(b), "\r\n")), true
@@ -231,7 +245,11 @@ func (l *loader) broker(e entry) {
 	ok = ok && known
 	if id := f["client-id"]; id.exists() {
 		if b.ClientID = id.str("client-id"); !strings.Contains(b.ClientID, "{n}") {
-			id.fail(`write one such as "s-{n}"`, "client-id %q has no {n}: all of Hodstone's clients would share it, and throw each other out", b.ClientID)
+			id.fail(
+				`write one such as "s-{n}"`,
+				"client-id %q has no {n}: all of Hodstone's clients would share it, and throw each other out",
+				b.ClientID,
+			)
 			b.ClientID = ""
 		}
 	}
@@ -258,7 +276,11 @@ func (l *loader) broker(e entry) {
 			listener.Line, _ = x.at.position()
 			for _, key := range []string{"ca", "server-name"} {
 				if lf[key].exists() && !endpoint.TLS {
-					lf[key].fail("the URL of a TLS listener begins with mqtts:// or wss://", "%s does nothing without TLS", key)
+					lf[key].fail(
+						"the URL of a TLS listener begins with mqtts:// or wss://",
+						"%s does nothing without TLS",
+						key,
+					)
 				}
 			}
 			if ca := lf["ca"]; ca.exists() && endpoint.TLS {
@@ -283,7 +305,12 @@ func (l *loader) broker(e entry) {
 		b.StandIn = l.standIn(s)
 		b.Intrusive = true // it is ours
 		if b.Login != "" && !slices.Contains(b.StandIn.Logins, b.Login) && !b.StandIn.Anonymous {
-			f["login"].fail("add it to the stand-in's logins", "the stand-in %s does not know the login %q", e.key, b.Login)
+			f["login"].fail(
+				"add it to the stand-in's logins",
+				"the stand-in %s does not know the login %q",
+				e.key,
+				b.Login,
+			)
 		}
 		if b.Anonymous == nil {
 			b.Anonymous = &b.StandIn.Anonymous
@@ -310,7 +337,10 @@ func (l *loader) standIn(n node) *StandIn {
 			continue
 		}
 		line, _ := x.at.position()
-		s.Listeners = append(s.Listeners, Listener{Name: x.key, URL: scheme + "://" + x.value.str("address"), Line: line})
+		s.Listeners = append(
+			s.Listeners,
+			Listener{Name: x.key, URL: scheme + "://" + x.value.str("address"), Line: line},
+		)
 	}
 	if len(s.Listeners) == 0 {
 		s.Listeners = []Listener{{Name: "tcp", URL: "mqtt://127.0.0.1:0"}}
@@ -335,7 +365,10 @@ func (l *loader) standIn(n node) *StandIn {
 	if own := f["own-tls"]; own.exists() {
 		s.OwnTLS = l.ownTLS(own)
 		if c := f["certificate"]; c.exists() {
-			c.fail("leave one of them out", "the stand-in has a certificate of your own; what is wrong with it is up to you")
+			c.fail(
+				"leave one of them out",
+				"the stand-in has a certificate of your own; what is wrong with it is up to you",
+			)
 		}
 	}
 	if c := f["certificate"]; c.exists() {
@@ -515,7 +548,11 @@ func (l *loader) clause(e entry) (*contract.Clause, map[string]node) {
 	}
 	if p := f["presence"]; p.exists() {
 		pf := p.fields("presence", "the presence of "+what)
-		cl.Presence = &contract.Presence{Coming: pf["coming"].str("coming"), Leaving: pf["leaving"].str("leaving"), Lost: pf["lost"].str("lost")}
+		cl.Presence = &contract.Presence{
+			Coming:  pf["coming"].str("coming"),
+			Leaving: pf["leaving"].str("leaving"),
+			Lost:    pf["lost"].str("lost"),
+		}
 	}
 	if p := f["payload"]; p.exists() {
 		var good bool
@@ -549,7 +586,12 @@ func (l *loader) payload(n node, clause string) (p contract.Payload, ok bool) {
 	f := n.fields("payload", "the payload of clause "+clause)
 	all := names(payload.Formats(), func(x payload.Format) string { return string(x) })
 	format, ok := f["format"].known("format", all)
-	p = contract.Payload{Format: payload.Format(format), Minimum: f["minimum"].number("minimum"), Maximum: f["maximum"].number("maximum"), Unit: f["unit"].str("unit")}
+	p = contract.Payload{
+		Format:  payload.Format(format),
+		Minimum: f["minimum"].number("minimum"),
+		Maximum: f["maximum"].number("maximum"),
+		Unit:    f["unit"].str("unit"),
+	}
 	for _, e := range f["values"].entries("values") {
 		p.Values = append(p.Values, contract.Value{Text: e.key, Meaning: e.value.str("meaning")})
 	}

@@ -86,7 +86,12 @@ type entry struct {
 }
 
 func parse(file string, src []byte) (*reader, node, bool) {
-	r := &reader{file: file, lines: strings.Split(string(src), "\n"), anchors: map[string]ast.Node{}, unsound: map[string]bool{}}
+	r := &reader{
+		file:    file,
+		lines:   strings.Split(string(src), "\n"),
+		anchors: map[string]ast.Node{},
+		unsound: map[string]bool{},
+	}
 	f, err := parser.ParseBytes(src, 0)
 	if err != nil {
 		var y yaml.Error

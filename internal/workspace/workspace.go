@@ -260,7 +260,10 @@ type Reaction struct {
 func Open(file string) (*Workspace, error) {
 	info, err := os.Stat(file)
 	if err != nil {
-		return nil, fmt.Errorf("cannot open the workspace: %w: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out", err)
+		return nil, fmt.Errorf(
+			"cannot open the workspace: %w: 'hodstone demo' opens an example, 'hodstone demo --write DIR' writes it out",
+			err,
+		)
 	}
 	if info.IsDir() {
 		file = filepath.Join(file, "hodstone.yaml")
@@ -277,7 +280,12 @@ func Read(fsys fs.FS, name, shown string) (*Workspace, error) {
 	if len(src) > maxFileSize {
 		return nil, fmt.Errorf("%s has %d bytes; a workspace has at most %d", shown, len(src), maxFileSize)
 	}
-	w := &Workspace{File: shown, Contract: &contract.Contract{Parameters: map[string]contract.Parameter{}}, text: src, sections: map[string]string{}}
+	w := &Workspace{
+		File:     shown,
+		Contract: &contract.Contract{Parameters: map[string]contract.Parameter{}},
+		text:     src,
+		sections: map[string]string{},
+	}
 	r, root, ok := parse(shown, src)
 	if ok {
 		files := reading{fsys, map[string]string{}}
@@ -327,7 +335,18 @@ func (w *Workspace) Warnings() (out []string) {
 		l := &b.StandIn.Limits
 		for _, cl := range w.Contract.Clauses {
 			ask := func(format string, args ...any) {
-				out = append(out, fmt.Sprintf("%s:%d: clause %s asks for %s; the stand-in %s allows %s", w.File, cl.Line, cl.Name, fmt.Sprintf(format, args[0]), b.Name, args[1]))
+				out = append(
+					out,
+					fmt.Sprintf(
+						"%s:%d: clause %s asks for %s; the stand-in %s allows %s",
+						w.File,
+						cl.Line,
+						cl.Name,
+						fmt.Sprintf(format, args[0]),
+						b.Name,
+						args[1],
+					),
+				)
 			}
 			if l.MaximumQoS != nil && cl.QoS != nil && *cl.QoS > *l.MaximumQoS {
 				ask("QoS %d", *cl.QoS, fmt.Sprintf("QoS %d at most (maximum-qos)", *l.MaximumQoS))
@@ -336,7 +355,11 @@ func (w *Workspace) Warnings() (out []string) {
 				ask("%s", "retained messages", "none (retain-available: false)")
 			}
 			if n := l.MaximumPacketSize; n > 0 && len(cl.Topic.String()) > n {
-				ask("a topic of %d bytes", len(cl.Topic.String()), fmt.Sprintf("packets of %d (maximum-packet-size)", n))
+				ask(
+					"a topic of %d bytes",
+					len(cl.Topic.String()),
+					fmt.Sprintf("packets of %d (maximum-packet-size)", n),
+				)
 			}
 		}
 	}

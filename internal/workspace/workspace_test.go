@@ -20,8 +20,15 @@ import (
 
 func read(t *testing.T, text string) *workspace.Workspace {
 	t.Helper()
-	w, err := workspace.Read(fstest.MapFS{"hodstone.yaml": {Data: []byte(text)}, "s.json": {Data: []byte(`{"$defs":{"a":{"type":"object"}}}`)},
-		"pass": {Data: []byte("sesame\n")}}, "hodstone.yaml", "farm.yaml")
+	w, err := workspace.Read(
+		fstest.MapFS{
+			"hodstone.yaml": {Data: []byte(text)},
+			"s.json":        {Data: []byte(`{"$defs":{"a":{"type":"object"}}}`)},
+			"pass":          {Data: []byte("sesame\n")},
+		},
+		"hodstone.yaml",
+		"farm.yaml",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +46,8 @@ func TestTheDemoIsSound(t *testing.T) {
 	if n := len(w.Contract.Clauses); n < 10 || n > 14 {
 		t.Errorf("%d clauses", n)
 	}
-	if len(w.Devices) != 4 || w.Devices[0].Count != 4 || len(w.Contract.Parties) != 4 || w.Broker("") == nil || w.Login("bench") == nil {
+	if len(w.Devices) != 4 || w.Devices[0].Count != 4 || len(w.Contract.Parties) != 4 || w.Broker("") == nil ||
+		w.Login("bench") == nil {
 		t.Errorf("%d kinds of devices, %d parties", len(w.Devices), len(w.Contract.Parties))
 	}
 }
@@ -62,7 +70,8 @@ devices:
 // TestEachMistakeIsOneClearMessage changes one thing in a sound file and expects one
 // problem at the right place; whatever does not depend on it stays.
 func TestEachMistakeIsOneClearMessage(t *testing.T) {
-	if w := read(t, sound); len(w.Problems) != 0 || w.Login("pen").Password.Reveal() != "sesame" || fmt.Sprintf("%+v %#v", w.Login("pen"), w.Login("pen")) == "" ||
+	if w := read(t, sound); len(w.Problems) != 0 || w.Login("pen").Password.Reveal() != "sesame" ||
+		fmt.Sprintf("%+v %#v", w.Login("pen"), w.Login("pen")) == "" ||
 		strings.Contains(fmt.Sprintf("%+v %#v", *w.Login("pen"), *w.Login("pen")), "sesame") {
 		t.Fatalf("%v", w.Problems)
 	}
@@ -152,7 +161,17 @@ logins: {pen-1: {certificate: pen.crt, key: pen.key}}
 `
 	open := func(text string) *workspace.Workspace {
 		t.Helper()
-		w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}, "ca.pem": {Data: ca.RootPEM()}, "pen.crt": {Data: chain}, "pen.key": {Data: key}, "other.key": {Data: otherKey}}, "f", "f")
+		w, err := workspace.Read(
+			fstest.MapFS{
+				"f":         {Data: []byte(text)},
+				"ca.pem":    {Data: ca.RootPEM()},
+				"pen.crt":   {Data: chain},
+				"pen.key":   {Data: key},
+				"other.key": {Data: otherKey},
+			},
+			"f",
+			"f",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -205,7 +224,12 @@ func TestCredentialsInAnyForm(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files := fstest.MapFS{"ca.der": {Data: ca.Root().Raw}, "pen.p12": {Data: store}, "pen.pem": {Data: append(chain, key...)}, "pass": {Data: []byte("eelgrass\n")}}
+	files := fstest.MapFS{
+		"ca.der":  {Data: ca.Root().Raw},
+		"pen.p12": {Data: store},
+		"pen.pem": {Data: append(chain, key...)},
+		"pass":    {Data: []byte("eelgrass\n")},
+	}
 	open := func(login, more string) *workspace.Workspace {
 		t.Helper()
 		files["f"] = &fstest.MapFile{Data: []byte(`hodstone: 1
@@ -225,7 +249,9 @@ logins: {pen-1: {` + login + `}}
 	}
 	for _, login := range []string{"certificate: pen.pem", "certificate: pen.p12, passphrase: {file: pass}", "certificate: pen.pem, key: pen.pem"} {
 		w := open(login, "accepted: {plain: the barge has no TLS yet}")
-		if len(w.Problems) > 0 || w.Login("pen-1").Certificate == nil || w.Broker("harbour").Accepted["plain"] != "the barge has no TLS yet" || len(w.Broker("harbour").Listeners[0].CA) != 1 {
+		if len(w.Problems) > 0 || w.Login("pen-1").Certificate == nil ||
+			w.Broker("harbour").Accepted["plain"] != "the barge has no TLS yet" ||
+			len(w.Broker("harbour").Listeners[0].CA) != 1 {
 			t.Errorf("%s: %v", login, w.Problems)
 		}
 		if fmt.Sprint(w.Credentials) != "[creds more/pen.key]" || w.TrustFiles[len(w.TrustFiles)-1] != "ca.der" {
@@ -276,7 +302,16 @@ brokers:
       certificate: expired
 `
 	open := func(text string) *workspace.Workspace {
-		w, err := workspace.Read(fstest.MapFS{"w.yaml": {Data: []byte(text)}, "pen.crt": {Data: chain}, "pen.key": {Data: locked}, "pass": {Data: []byte("eelgrass\n")}}, "w.yaml", "w.yaml")
+		w, err := workspace.Read(
+			fstest.MapFS{
+				"w.yaml":  {Data: []byte(text)},
+				"pen.crt": {Data: chain},
+				"pen.key": {Data: locked},
+				"pass":    {Data: []byte("eelgrass\n")},
+			},
+			"w.yaml",
+			"w.yaml",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -287,10 +322,14 @@ brokers:
 		t.Fatal(w.Problems)
 	}
 	s := w.Broker("quay").StandIn
-	if r := s.RightsOf("pen-2"); len(r.Publish) != 1 || r.Subscribe == nil || len(r.Subscribe) != 0 || s.RightsOf("desk").Publish != nil {
+	if r := s.RightsOf("pen-2"); len(r.Publish) != 1 || r.Subscribe == nil || len(r.Subscribe) != 0 ||
+		s.RightsOf("desk").Publish != nil {
 		t.Errorf("rights %+v", r)
 	}
-	if l := s.Limits; *l.MaximumQoS != 1 || !l.NoRetained || l.NoShared || l.ClientID.MatchString("a1") || l.Connections != 5 || l.ServerKeepAlive != 20 || s.Certificate != "expired" {
+	if l := s.Limits; *l.MaximumQoS != 1 || !l.NoRetained || l.NoShared || l.ClientID.MatchString("a1") ||
+		l.Connections != 5 ||
+		l.ServerKeepAlive != 20 ||
+		s.Certificate != "expired" {
 		t.Errorf("%+v", s)
 	}
 	o := client.Options{Version: 4}
@@ -326,7 +365,9 @@ brokers:
 
 func FuzzRead(f *testing.F) {
 	f.Add(sound)
-	f.Add("hodstone: 1\ncontract: {parties: {a: }, clauses: {a: {topic: x, from: a, payload: {format: json, schema: &x {b: *x}}}}}")
+	f.Add(
+		"hodstone: 1\ncontract: {parties: {a: }, clauses: {a: {topic: x, from: a, payload: {format: json, schema: &x {b: *x}}}}}",
+	)
 	f.Add("hodstone: 1\nlogins: &x {<<: *x, a: {password: *y}}")
 	f.Add("hodstone: 1\ncontract: {clauses: {a: {topic: x, from: y, payload: {format: json, schema: {type: [1]}}}}}")
 	f.Fuzz(func(t *testing.T, text string) {
@@ -345,7 +386,17 @@ func FuzzRead(f *testing.F) {
 // TestNumbersAsYAMLWritesThem: hexadecimal and its like are the numbers that they stand for.
 func TestNumbersAsYAMLWritesThem(t *testing.T) {
 	for text, want := range map[string]any{"0x10": 16, "0o17": 15, "0b101": 5, "1_000": 1000, "+7": 7, "-3": -3, ".5": 0.5, "1.0e3": 1000.0} {
-		w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte("hodstone: 1\nbrokers: {q: {stand-in: {}}}\ncontract: {parties: {p: }, clauses: {c: {topic: t, from: p, payload: {format: text}}}}\ndevices: {d: {plays: p, signals: {s: {start: " + text + "}}}}\n")}}, "f", "f")
+		w, err := workspace.Read(
+			fstest.MapFS{
+				"f": {
+					Data: []byte(
+						"hodstone: 1\nbrokers: {q: {stand-in: {}}}\ncontract: {parties: {p: }, clauses: {c: {topic: t, from: p, payload: {format: text}}}}\ndevices: {d: {plays: p, signals: {s: {start: " + text + "}}}}\n",
+					),
+				},
+			},
+			"f",
+			"f",
+		)
 		if err != nil || len(w.Problems) > 0 {
 			t.Fatal(text, err, w.Problems)
 		}
@@ -369,7 +420,9 @@ contract:
 	if err != nil || len(w.Problems) > 0 {
 		t.Fatal(err, w.Problems)
 	}
-	if got := w.Warnings(); len(got) != 2 || !strings.Contains(got[0], "clause high asks for QoS 2; the stand-in q allows QoS 1 at most") || !strings.Contains(got[1], "clause kept asks for retained messages") {
+	if got := w.Warnings(); len(got) != 2 ||
+		!strings.Contains(got[0], "clause high asks for QoS 2; the stand-in q allows QoS 1 at most") ||
+		!strings.Contains(got[1], "clause kept asks for retained messages") {
 		t.Errorf("%q", got)
 	}
 }
@@ -380,12 +433,19 @@ func BenchmarkLoad(b *testing.B) {
 		var text strings.Builder
 		text.WriteString("hodstone: 1\nbrokers: {q: {stand-in: {}}}\ncontract:\n  parties: {p: }\n  clauses:\n")
 		for i := range n {
-			fmt.Fprintf(&text, "    c%d: {topic: \"site/%d/{unit}/value%d\", from: p, payload: {format: number}}\n", i, i%50, i)
+			fmt.Fprintf(
+				&text,
+				"    c%d: {topic: \"site/%d/{unit}/value%d\", from: p, payload: {format: number}}\n",
+				i,
+				i%50,
+				i,
+			)
 		}
 		fsys := fstest.MapFS{"f": {Data: []byte(text.String())}}
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			for b.Loop() {
-				if w, err := workspace.Read(fsys, "f", "f"); err != nil || len(w.Problems) > 0 || len(w.Contract.Clauses) != n {
+				if w, err := workspace.Read(fsys, "f", "f"); err != nil || len(w.Problems) > 0 ||
+					len(w.Contract.Clauses) != n {
 					b.Fatal(err, w.Problems)
 				}
 			}
@@ -440,7 +500,8 @@ func TestADocumentKeepsWhatItDoesNotTouch(t *testing.T) {
 		t.Errorf("%q", on())
 	}
 	os.WriteFile(file, []byte(text+"# by another\n"), 0o640)
-	if err := d.Splice(0, 0, "# ours\n"); err == nil || !strings.Contains(err.Error(), "another program") || strings.Contains(on(), "ours") {
+	if err := d.Splice(0, 0, "# ours\n"); err == nil || !strings.Contains(err.Error(), "another program") ||
+		strings.Contains(on(), "ours") {
 		t.Errorf("%v %q", err, on())
 	}
 	if changed, err := d.Reload(); !changed || err != nil {

@@ -53,7 +53,13 @@ func (a *answers) look(p *contract.Pass) {
 	}
 	within, m := p.Clause.Answer.Within, *p.Message
 	due := p.Due(p.At.Add(within), func(time.Time) contract.Breach {
-		return contract.Breach{Expected: fmt.Sprintf("%s within %s", by.Name, within), Seen: "no answer", Sender: m.Sender, Seq: m.Seq, Payload: m.Payload}
+		return contract.Breach{
+			Expected: fmt.Sprintf("%s within %s", by.Name, within),
+			Seen:     "no answer",
+			Sender:   m.Sender,
+			Seq:      m.Seq,
+			Payload:  m.Payload,
+		}
 	})
 	if due.Pending() {
 		a.waiting[by] = append(a.waiting[by], asked{due, values})

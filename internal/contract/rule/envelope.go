@@ -13,7 +13,8 @@ var QoS = &contract.Rule{Name: contract.RuleQoS,
 
 func qos(p *contract.Pass) {
 	want, m := p.Clause.QoS, p.Message
-	if want == nil || m.Copy || m.QoS == *want || m.Granted < *want && m.QoS <= *want || m.Sent != nil && m.Sent.QoS == *want {
+	if want == nil || m.Copy || m.QoS == *want || m.Granted < *want && m.QoS <= *want ||
+		m.Sent != nil && m.Sent.QoS == *want {
 		return
 	}
 	p.Breach(contract.Breach{Expected: fmt.Sprintf("QoS %d", *want), Seen: fmt.Sprintf("QoS %d", m.QoS)})
@@ -42,5 +43,10 @@ func from(p *contract.Pass) {
 	if p.Clause.From == "" || m.Copy || m.Party == "" || m.Party == p.Clause.From {
 		return
 	}
-	p.Breach(contract.Breach{Expected: "from party " + p.Clause.From, Seen: fmt.Sprintf("from %s, which plays %s", m.Sender, m.Party)})
+	p.Breach(
+		contract.Breach{
+			Expected: "from party " + p.Clause.From,
+			Seen:     fmt.Sprintf("from %s, which plays %s", m.Sender, m.Party),
+		},
+	)
 }

@@ -16,7 +16,13 @@ var Format = &contract.Rule{Name: contract.RuleFormat, Payload: true,
 
 func format(p *contract.Pass) {
 	if _, err, _ := p.Value(); err != nil {
-		p.Breach(contract.Breach{Where: fmt.Sprintf("byte %d", err.Offset), Expected: string(p.Clause.Payload.Format), Seen: err.Reason})
+		p.Breach(
+			contract.Breach{
+				Where:    fmt.Sprintf("byte %d", err.Offset),
+				Expected: string(p.Clause.Payload.Format),
+				Seen:     err.Reason,
+			},
+		)
 	}
 }
 
@@ -71,6 +77,11 @@ func inRange(p *contract.Pass) {
 		return
 	}
 	if f, _ := n.Float64(); pl.Minimum != nil && f < *pl.Minimum || pl.Maximum != nil && f > *pl.Maximum {
-		p.Breach(contract.Breach{Expected: strings.TrimSpace(contract.Span(pl.Minimum, pl.Maximum) + " " + pl.Unit), Seen: string(n)})
+		p.Breach(
+			contract.Breach{
+				Expected: strings.TrimSpace(contract.Span(pl.Minimum, pl.Maximum) + " " + pl.Unit),
+				Seen:     string(n),
+			},
+		)
 	}
 }

@@ -43,7 +43,8 @@ func (b *Backoff) Ended(err error, lasted time.Duration, id string) error {
 	var e *EndedError
 	told := errors.As(err, &e) && e.Coded && e.Code == packet.SessionTakenOver
 	// Before version 5 the broker does not tell: it closes.
-	guessed := !told && e != nil && !e.Coded && BlameOf(err) == ByBroker && e.Broken == nil && !e.Rule && lasted < shortLived
+	guessed := !told && e != nil && !e.Coded && BlameOf(err) == ByBroker && e.Broken == nil && !e.Rule &&
+		lasted < shortLived
 	if !told && !guessed {
 		b.tries, b.taken = 0, 0
 		return err
@@ -52,9 +53,18 @@ func (b *Backoff) Ended(err error, lasted time.Duration, id string) error {
 	case b.taken < 2:
 		b.tries = 0
 	case told:
-		return fmt.Errorf("another client uses the client identifier %q, and both throw each other out: give each one of its own (%w)", id, err)
+		return fmt.Errorf(
+			"another client uses the client identifier %q, and both throw each other out: give each one of its own (%w)",
+			id,
+			err,
+		)
 	default:
-		return fmt.Errorf("the broker ends the connection right after it began, %d times in a row: does another client use the client identifier %q? (%w)", b.taken, id, err)
+		return fmt.Errorf(
+			"the broker ends the connection right after it began, %d times in a row: does another client use the client identifier %q? (%w)",
+			b.taken,
+			id,
+			err,
+		)
 	}
 	return err
 }

@@ -135,10 +135,21 @@ func (e *events) hooks() client.Hooks {
 }
 
 // converse runs a test with a client that is connected to a script.
-func converse(t *testing.T, v packet.Version, change func(*client.Options), ack *packet.Connack, f func(t *testing.T, c *client.Client, s *script, e *events)) {
+func converse(
+	t *testing.T,
+	v packet.Version,
+	change func(*client.Options),
+	ack *packet.Connack,
+	f func(t *testing.T, c *client.Client, s *script, e *events),
+) {
 	synctest.Test(t, func(t *testing.T) {
 		s, e := &script{t: t, v: v}, &events{}
-		o := client.Options{Dial: s.dial, Version: v, Connect: packet.Connect{ClientID: "c", CleanStart: true}, Hooks: e.hooks()}
+		o := client.Options{
+			Dial:    s.dial,
+			Version: v,
+			Connect: packet.Connect{ClientID: "c", CleanStart: true},
+			Hooks:   e.hooks(),
+		}
 		if change != nil {
 			change(&o)
 		}
@@ -188,7 +199,8 @@ func TestQoS2TowardsTheBroker(t *testing.T) {
 		s.send(&packet.Puback{Ack: id(2)})
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
-		if _, err := pub.Wait(ctx); err == nil || !strings.Contains(err.Error(), `QoS 2 publication 2 to "b" not complete`) {
+		if _, err := pub.Wait(ctx); err == nil ||
+			!strings.Contains(err.Error(), `QoS 2 publication 2 to "b" not complete`) {
 			t.Errorf("PUBACK for QoS 2: %v", err)
 		}
 	})
@@ -208,7 +220,10 @@ func TestQoS2FromTheBrokerIsDeliveredOnce(t *testing.T) {
 		s.want("PUBCOMP #7 0x00")
 		s.send(&packet.Pubrel{Ack: id(7)}) // no longer known
 		s.want("PUBCOMP #7 0x92")
-		s.send(&packet.Publish{Topic: "a", QoS: 2, ID: 7, Payload: []byte("2")}, &packet.Publish{Topic: "a", QoS: 1, ID: 8, Payload: []byte("3")})
+		s.send(
+			&packet.Publish{Topic: "a", QoS: 2, ID: 7, Payload: []byte("2")},
+			&packet.Publish{Topic: "a", QoS: 1, ID: 8, Payload: []byte("3")},
+		)
 		s.want("PUBREC #7")
 		s.want("PUBACK #8")
 		if text := strings.Join(got, " "); text != "a=1 a=2 a=3" {
@@ -302,7 +317,13 @@ func TestReceiveMaximumIsKept(t *testing.T) {
 }
 
 func TestWhatConnackRulesOutIsNotSent(t *testing.T) {
-	small := &packet.Connack{Properties: packet.Properties{packet.Int(packet.MaximumQoS, 1), packet.Int(packet.RetainAvailable, 0), packet.Int(packet.MaximumPacketSize, 40)}}
+	small := &packet.Connack{
+		Properties: packet.Properties{
+			packet.Int(packet.MaximumQoS, 1),
+			packet.Int(packet.RetainAvailable, 0),
+			packet.Int(packet.MaximumPacketSize, 40),
+		},
+	}
 	converse(t, packet.V5, nil, small, func(t *testing.T, c *client.Client, s *script, e *events) {
 		e.take()
 		for want, p := range map[string]packet.Publish{
@@ -347,7 +368,13 @@ func TestRefusals(t *testing.T) {
 		t.Run(tt.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				s := &script{t: t, v: tt.v}
-				c := client.New(client.Options{Dial: s.dial, Version: tt.v, Connect: packet.Connect{ClientID: "c", CleanStart: true}})
+				c := client.New(
+					client.Options{
+						Dial:    s.dial,
+						Version: tt.v,
+						Connect: packet.Connect{ClientID: "c", CleanStart: true},
+					},
+				)
 				go func() {
 					synctest.Wait()
 					s.read.Next()
@@ -359,7 +386,9 @@ func TestRefusals(t *testing.T) {
 				start := time.Now()
 				ack, err := c.Connect(t.Context())
 				var refused *client.RefusedError
-				if !errors.As(err, &refused) || !strings.Contains(err.Error(), tt.want) || refused.Closed != tt.closes || ack.Code != tt.ack.Code {
+				if !errors.As(err, &refused) || !strings.Contains(err.Error(), tt.want) ||
+					refused.Closed != tt.closes ||
+					ack.Code != tt.ack.Code {
 					t.Errorf("%v, closed %v", err, refused.Closed)
 				}
 				if took := time.Since(start); tt.closes != (took == 0) || took > 2*time.Second {
@@ -409,7 +438,10 @@ func TestHowConnectionsEndIsTold(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			aliases := func(o *client.Options) {
-				o.Connect.Properties = packet.Properties{packet.Int(packet.TopicAliasMaximum, 3), packet.Int(packet.ReceiveMaximum, 2)}
+				o.Connect.Properties = packet.Properties{
+					packet.Int(packet.TopicAliasMaximum, 3),
+					packet.Int(packet.ReceiveMaximum, 2),
+				}
 			}
 			converse(t, packet.V5, aliases, accepted, func(t *testing.T, c *client.Client, s *script, e *events) {
 				asked := make(chan error, 2)
@@ -418,7 +450,8 @@ func TestHowConnectionsEndIsTold(t *testing.T) {
 				synctest.Wait()
 				tt.end(s)
 				<-c.Done()
-				if err := c.Ended(); err == nil || !strings.Contains(err.Error(), tt.want) || strings.Contains(err.Error(), "EOF") {
+				if err := c.Ended(); err == nil || !strings.Contains(err.Error(), tt.want) ||
+					strings.Contains(err.Error(), "EOF") {
 					t.Errorf("%v", err)
 				}
 				for range 2 { // whoever waits is told too
@@ -526,7 +559,14 @@ func TestKeepAliveIsKeptAndServerKeepAliveCounts(t *testing.T) {
 func TestConnectingGivesUpInTime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, e := &script{t: t, v: packet.V311}, &events{}
-		c := client.New(client.Options{Dial: s.dial, Version: packet.V311, Connect: packet.Connect{ClientID: "c", CleanStart: true}, Hooks: e.hooks()})
+		c := client.New(
+			client.Options{
+				Dial:    s.dial,
+				Version: packet.V311,
+				Connect: packet.Connect{ClientID: "c", CleanStart: true},
+				Hooks:   e.hooks(),
+			},
+		)
 		ctx, cancel := context.WithTimeoutCause(t.Context(), 3*time.Second, errors.New("nothing for 3 s"))
 		defer cancel()
 		if _, err := c.Connect(ctx); err == nil || err.Error() != "no CONNACK: nothing for 3 s" {
@@ -536,11 +576,22 @@ func TestConnectingGivesUpInTime(t *testing.T) {
 			t.Error("still connected")
 		}
 		s.link.Close()
-		failing := client.New(client.Options{Dial: func(context.Context) (*link.Link, error) { return nil, errors.New("no route") }, Hooks: e.hooks()})
+		failing := client.New(
+			client.Options{
+				Dial:  func(context.Context) (*link.Link, error) { return nil, errors.New("no route") },
+				Hooks: e.hooks(),
+			},
+		)
 		if _, err := failing.Connect(t.Context()); err == nil || !strings.Contains(e.take(), "failed: no route") {
 			t.Error(err)
 		}
-		twice := client.New(client.Options{Dial: s.dial, Version: packet.V311, Connect: packet.Connect{ClientID: "c", CleanStart: true}})
+		twice := client.New(
+			client.Options{
+				Dial:    s.dial,
+				Version: packet.V311,
+				Connect: packet.Connect{ClientID: "c", CleanStart: true},
+			},
+		)
 		s.accept(twice, accepted)
 		if _, err := twice.Connect(t.Context()); err == nil || !strings.Contains(err.Error(), "already connected") {
 			t.Error(err)
@@ -567,7 +618,10 @@ func TestSubscribeAndUnsubscribeAnswers(t *testing.T) {
 		second := ask(func() (packet.Packet, error) { return c.Unsubscribe(t.Context(), "x") })
 		s.want("SUBSCRIBE #1 2 filters")
 		s.want("UNSUBSCRIBE #2 [x]")
-		s.send(&packet.Unsuback{ID: 2, Codes: []packet.ReasonCode{0x11}}, &packet.Suback{ID: 1, Codes: []packet.ReasonCode{1, 0x87}})
+		s.send(
+			&packet.Unsuback{ID: 2, Codes: []packet.ReasonCode{0x11}},
+			&packet.Suback{ID: 1, Codes: []packet.ReasonCode{1, 0x87}},
+		)
 		if a := <-first; a.err != nil || a.p.(*packet.Suback).Codes[1] != packet.NotAuthorized {
 			t.Error(a)
 		}

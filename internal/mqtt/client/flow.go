@@ -57,7 +57,10 @@ func (k *conn) message(p *packet.Publish) error {
 	c := k.c
 	if alias, ok := p.Properties.Int(packet.TopicAlias); ok {
 		if most := c.opt.Connect.Properties.IntOr(packet.TopicAliasMaximum, 0); alias > most {
-			return &ruleError{packet.TopicAliasInvalid, fmt.Sprintf("the broker used topic alias %d; we allow %d (5.0 §3.1.2.11.5)", alias, most)}
+			return &ruleError{
+				packet.TopicAliasInvalid,
+				fmt.Sprintf("the broker used topic alias %d; we allow %d (5.0 §3.1.2.11.5)", alias, most),
+			}
 		}
 		if k.aliases == nil {
 			k.aliases = map[uint16]string{}
@@ -310,7 +313,11 @@ func (c *Client) freeID() uint16 {
 
 // Subscribe sends the filters and waits for SUBACK. Refused filters are no error: the
 // codes tell.
-func (c *Client) Subscribe(ctx context.Context, subs []packet.Subscription, ps ...packet.Property) (*packet.Suback, error) {
+func (c *Client) Subscribe(
+	ctx context.Context,
+	subs []packet.Subscription,
+	ps ...packet.Property,
+) (*packet.Suback, error) {
 	for _, s := range subs {
 		if err := topic.CheckFilter(s.Filter); err != nil {
 			return nil, err

@@ -71,7 +71,12 @@ func TestWithTheDebianBroker(t *testing.T) {
 				if strings.HasPrefix(name, "ws") {
 					unit = 1_000 // its WebSocket is slow with larger ones (docs/deviations.md)
 				}
-				conversation(t, v, unit, func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url, link.Options{TLS: config}) })
+				conversation(
+					t,
+					v,
+					unit,
+					func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url, link.Options{TLS: config}) },
+				)
 			})
 		}
 	}
@@ -83,7 +88,9 @@ func TestWithTheStandIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := standin.New(standin.Options{Logins: []standin.Login{{Name: brokertest.Username, Password: brokertest.Password}}})
+	s, err := standin.New(
+		standin.Options{Logins: []standin.Login{{Name: brokertest.Username, Password: brokertest.Password}}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,8 +116,20 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 	root := fmt.Sprintf("farm/%d", rand.Uint32())
 	in := &box{}
 	make := func(id string, change func(*client.Options)) *client.Client {
-		o := client.Options{Dial: dial, Version: v, Message: in.put, Connect: packet.Connect{ClientID: fmt.Sprintf("%s%d", id, rand.Uint32N(1e6)), CleanStart: true, KeepAlive: 30,
-			HasUsername: true, Username: brokertest.Username, HasPassword: true, Password: []byte(brokertest.Password)}}
+		o := client.Options{
+			Dial:    dial,
+			Version: v,
+			Message: in.put,
+			Connect: packet.Connect{
+				ClientID:    fmt.Sprintf("%s%d", id, rand.Uint32N(1e6)),
+				CleanStart:  true,
+				KeepAlive:   30,
+				HasUsername: true,
+				Username:    brokertest.Username,
+				HasPassword: true,
+				Password:    []byte(brokertest.Password),
+			},
+		}
 		if change != nil {
 			change(&o)
 		}
@@ -125,7 +144,11 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 	a := make("a", func(o *client.Options) {
 		o.Connect.CleanStart = false
 		if five {
-			o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 60), packet.Int(packet.ReceiveMaximum, 2), packet.Int(packet.TopicAliasMaximum, 4)}
+			o.Connect.Properties = packet.Properties{
+				packet.Int(packet.SessionExpiry, 60),
+				packet.Int(packet.ReceiveMaximum, 2),
+				packet.Int(packet.TopicAliasMaximum, 4),
+			}
 		}
 	})
 	b := make("b", func(o *client.Options) {
@@ -176,10 +199,18 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 			t.Error(err)
 		}
 		s := make("s", nil)
-		if ack, err := s.Subscribe(ctx, []packet.Subscription{{Filter: "$share/crew/" + root + "/shared", QoS: 1}}); err != nil || ack.Codes[0] != 1 {
+		if ack, err := s.Subscribe(ctx, []packet.Subscription{{Filter: "$share/crew/" + root + "/shared", QoS: 1}}); err != nil ||
+			ack.Codes[0] != 1 {
 			t.Error(ack, err)
 		}
-		b.Publish(ctx, packet.Publish{Topic: root + "/shared", QoS: 1, Properties: packet.Properties{packet.User("k", "v"), packet.Str(packet.ContentType, "text/plain")}})
+		b.Publish(
+			ctx,
+			packet.Publish{
+				Topic:      root + "/shared",
+				QoS:        1,
+				Properties: packet.Properties{packet.User("k", "v"), packet.Str(packet.ContentType, "text/plain")},
+			},
+		)
 		if m := in.await(t, root+"/shared"); len(m.Properties) < 2 {
 			t.Errorf("%v", m.Properties)
 		}
@@ -187,7 +218,20 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 	if ack, err := a.Unsubscribe(ctx, root+"/+"); err != nil || five && ack.Codes[0] != 0 {
 		t.Error(ack, err)
 	}
-	wrong := client.New(client.Options{Dial: dial, Version: v, Connect: packet.Connect{ClientID: "x", CleanStart: true, HasUsername: true, Username: "bench", HasPassword: true, Password: []byte("wrong")}})
+	wrong := client.New(
+		client.Options{
+			Dial:    dial,
+			Version: v,
+			Connect: packet.Connect{
+				ClientID:    "x",
+				CleanStart:  true,
+				HasUsername: true,
+				Username:    "bench",
+				HasPassword: true,
+				Password:    []byte("wrong"),
+			},
+		},
+	)
 	var refused *client.RefusedError
 	if _, err := wrong.Connect(ctx); !errors.As(err, &refused) {
 		t.Errorf("a wrong password: %v", err)
@@ -206,7 +250,10 @@ func TestOldTLSOnlyWhereItIsAskedFor(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer s.Close()
-		url, _, err := s.ListenURL("mqtts://127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{kit.Server}, MinVersion: version, MaxVersion: version})
+		url, _, err := s.ListenURL(
+			"mqtts://127.0.0.1:0",
+			&tls.Config{Certificates: []tls.Certificate{kit.Server}, MinVersion: version, MaxVersion: version},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -252,26 +299,45 @@ func (s *steady) enter(t *testing.T) {
 // 20 times and the broker is restarted 5 times. At QoS 2 everything arrives just once, at QoS
 // 1 at least once.
 func TestNothingIsLostOverCutsAndRestarts(t *testing.T) {
-	broker := brokertest.Start(t, brokertest.Options{Anonymous: true, Persistence: true, Lines: "max_queued_messages 0\nmax_inflight_messages 100\n"})
+	broker := brokertest.Start(
+		t,
+		brokertest.Options{
+			Anonymous:   true,
+			Persistence: true,
+			Lines:       "max_queued_messages 0\nmax_inflight_messages 100\n",
+		},
+	)
 	url := broker.URLs["tcp"]
 	var mu sync.Mutex
 	got := map[string]int{}
 	var told []string
 	resent, watch := released(&mu)
 	kept := func(id string, message func(*packet.Publish)) *steady {
-		return &steady{Client: client.New(client.Options{Version: packet.V5, Message: message, Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url) },
-			Connect: packet.Connect{ClientID: id, KeepAlive: 10, Properties: packet.Properties{packet.Int(packet.SessionExpiry, 3600)}},
-			Hooks: client.Hooks{Received: func(p packet.Packet, raw []byte, err error) {
-				if message != nil {
-					watch(p, raw, err)
-				}
-			}, Link: func(e client.LinkEvent, _ client.Blame, text string) {
-				if e == client.SessionLost {
-					mu.Lock()
-					told = append(told, text)
-					mu.Unlock()
-				}
-			}}})}
+		return &steady{
+			Client: client.New(
+				client.Options{
+					Version: packet.V5,
+					Message: message,
+					Dial:    func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url) },
+					Connect: packet.Connect{
+						ClientID:   id,
+						KeepAlive:  10,
+						Properties: packet.Properties{packet.Int(packet.SessionExpiry, 3600)},
+					},
+					Hooks: client.Hooks{Received: func(p packet.Packet, raw []byte, err error) {
+						if message != nil {
+							watch(p, raw, err)
+						}
+					}, Link: func(e client.LinkEvent, _ client.Blame, text string) {
+						if e == client.SessionLost {
+							mu.Lock()
+							told = append(told, text)
+							mu.Unlock()
+						}
+					}},
+				},
+			),
+		}
 	}
 	sub := kept("sub", func(m *packet.Publish) { mu.Lock(); got[string(m.Payload)]++; mu.Unlock() })
 	pub := kept("pub", nil)
@@ -286,7 +352,13 @@ func TestNothingIsLostOverCutsAndRestarts(t *testing.T) {
 	var under []*client.Publication
 	publish := func(n int) {
 		for range n {
-			pubn, err := pub.Start(packet.Publish{Topic: fmt.Sprint("flow/", sent%7), QoS: 1 + packet.QoS(sent%2), Payload: fmt.Append(nil, "q", 1+sent%2, "-", sent)})
+			pubn, err := pub.Start(
+				packet.Publish{
+					Topic:   fmt.Sprint("flow/", sent%7),
+					QoS:     1 + packet.QoS(sent%2),
+					Payload: fmt.Append(nil, "q", 1+sent%2, "-", sent),
+				},
+			)
 			if errors.Is(err, client.ErrNotConnected) {
 				pub.enter(t)
 				continue
@@ -389,15 +461,20 @@ func released(mu *sync.Mutex) (again map[string]int, received func(packet.Packet
 func TestTheLossOfASessionIsTold(t *testing.T) {
 	broker := brokertest.Start(t, brokertest.Options{Anonymous: true, Persistence: true})
 	var told []string
-	c := client.New(client.Options{Version: packet.V311, Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
-		Connect: packet.Connect{ClientID: "pub", KeepAlive: 10},
-		// Acknowledgements that are lost leave the publications under way.
-		Take: func(p packet.Packet) bool { return p.Type() == packet.PUBACK || p.Type() == packet.PUBREC },
-		Hooks: client.Hooks{Link: func(e client.LinkEvent, _ client.Blame, text string) {
-			if e == client.SessionLost {
-				told = append(told, text)
-			}
-		}}})
+	c := client.New(
+		client.Options{
+			Version: packet.V311,
+			Dial:    func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
+			Connect: packet.Connect{ClientID: "pub", KeepAlive: 10},
+			// Acknowledgements that are lost leave the publications under way.
+			Take: func(p packet.Packet) bool { return p.Type() == packet.PUBACK || p.Type() == packet.PUBREC },
+			Hooks: client.Hooks{Link: func(e client.LinkEvent, _ client.Blame, text string) {
+				if e == client.SessionLost {
+					told = append(told, text)
+				}
+			}},
+		},
+	)
 	s := &steady{Client: c}
 	s.enter(t)
 	defer c.Disconnect(0)

@@ -57,7 +57,9 @@ func (e *LimitError) Error() string { return e.Reason }
 func (l *limits) allows(p *packet.Publish) error {
 	switch {
 	case p.QoS > l.maxQoS:
-		return &LimitError{fmt.Sprintf("QoS %d: the broker takes at most QoS %d (maximum QoS, 5.0 §3.2.2.3.4)", p.QoS, l.maxQoS)}
+		return &LimitError{
+			fmt.Sprintf("QoS %d: the broker takes at most QoS %d (maximum QoS, 5.0 §3.2.2.3.4)", p.QoS, l.maxQoS),
+		}
 	case p.Retain && l.noRetain:
 		return &LimitError{"retain: the broker takes no retained messages (retain available 0, 5.0 §3.2.2.3.5)"}
 	}
@@ -67,14 +69,26 @@ func (l *limits) allows(p *packet.Publish) error {
 // allowsFilters tells why a SUBSCRIBE may not be sent, or nil.
 func (l *limits) allowsFilters(subs []packet.Subscription, ps packet.Properties) error {
 	if _, has := ps.Int(packet.SubscriptionIdentifier); has && l.noSubIDs {
-		return &LimitError{"subscription identifier: the broker takes none (subscription identifiers available 0, 5.0 §3.2.2.3.12)"}
+		return &LimitError{
+			"subscription identifier: the broker takes none (subscription identifiers available 0, 5.0 §3.2.2.3.12)",
+		}
 	}
 	for _, s := range subs {
 		switch {
 		case l.noShared && strings.HasPrefix(s.Filter, topic.SharePrefix):
-			return &LimitError{fmt.Sprintf("%s: the broker shares no subscriptions (shared subscription available 0, 5.0 §3.2.2.3.13)", s.Filter)}
+			return &LimitError{
+				fmt.Sprintf(
+					"%s: the broker shares no subscriptions (shared subscription available 0, 5.0 §3.2.2.3.13)",
+					s.Filter,
+				),
+			}
 		case l.noWildcard && strings.ContainsAny(s.Filter, "+#"):
-			return &LimitError{fmt.Sprintf("%s: the broker takes no wildcards (wildcard subscription available 0, 5.0 §3.2.2.3.11)", s.Filter)}
+			return &LimitError{
+				fmt.Sprintf(
+					"%s: the broker takes no wildcards (wildcard subscription available 0, 5.0 §3.2.2.3.11)",
+					s.Filter,
+				),
+			}
 		}
 	}
 	return nil
@@ -104,7 +118,11 @@ func (k *conn) owing(id uint16) error {
 	k.unacked[id] = true
 	if len(k.unacked) > int(most) {
 		return &ruleError{packet.ReceiveMaximumExceeded,
-			fmt.Sprintf("the broker sent %d messages without waiting for acknowledgement; our receive maximum is %d (5.0 §3.1.2.11.3)", len(k.unacked), most)}
+			fmt.Sprintf(
+				"the broker sent %d messages without waiting for acknowledgement; our receive maximum is %d (5.0 §3.1.2.11.3)",
+				len(k.unacked),
+				most,
+			)}
 	}
 	return nil
 }

@@ -182,17 +182,36 @@ func tlsError(address, name string, err error) error {
 	var remote *net.OpError
 	switch {
 	case errors.As(err, &wrongName):
-		return fmt.Errorf("%s: tls: %w: dial it by a name that its certificate holds, or set the server name", address, err)
+		return fmt.Errorf(
+			"%s: tls: %w: dial it by a name that its certificate holds, or set the server name",
+			address,
+			err,
+		)
 	case errors.As(err, &unknown):
-		return fmt.Errorf("%s: tls: %w: give the CA that signed the broker's certificate; is its chain complete?", address, err)
+		return fmt.Errorf(
+			"%s: tls: %w: give the CA that signed the broker's certificate; is its chain complete?",
+			address,
+			err,
+		)
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 		return fmt.Errorf("%s: tls: %w: renew the broker's certificate, or set this machine's clock", address, err)
 	case errors.As(err, &record):
-		return fmt.Errorf("%s: tls: the other side does not speak TLS (%w): is this the plain port? then write mqtt:// or ws://", address, err)
+		return fmt.Errorf(
+			"%s: tls: the other side does not speak TLS (%w): is this the plain port? then write mqtt:// or ws://",
+			address,
+			err,
+		)
 	case errors.As(err, &remote) && remote.Op == "remote error": // so crypto/tls tells an alert
-		return fmt.Errorf("%s: tls: the broker refused the handshake (%w): does it want a client certificate, or another TLS version?", address, err)
+		return fmt.Errorf(
+			"%s: tls: the broker refused the handshake (%w): does it want a client certificate, or another TLS version?",
+			address,
+			err,
+		)
 	case endOf(err) != EndFailed:
-		return fmt.Errorf("%s: tls: the other side ended the link during the handshake: is this the plain port? then write mqtt:// or ws://", address)
+		return fmt.Errorf(
+			"%s: tls: the other side ended the link during the handshake: is this the plain port? then write mqtt:// or ws://",
+			address,
+		)
 	}
 	return fmt.Errorf("%s: tls handshake as %q: %w", address, name, err)
 }
@@ -223,7 +242,11 @@ func Parse(rawURL string) (Endpoint, error) {
 	}
 	port, known := defaultPorts[u.Scheme]
 	if !known {
-		return Endpoint{}, fmt.Errorf("%s: a broker is reached by mqtt://, mqtts://, ws://, wss:// or unix:///PATH, not by %s://", rawURL, u.Scheme)
+		return Endpoint{}, fmt.Errorf(
+			"%s: a broker is reached by mqtt://, mqtts://, ws://, wss:// or unix:///PATH, not by %s://",
+			rawURL,
+			u.Scheme,
+		)
 	}
 	if u.Port() != "" {
 		port = u.Port()
@@ -238,7 +261,11 @@ func dialError(host string, err error) error {
 	case errors.As(err, &dns):
 		return fmt.Errorf("%s: the name cannot be looked up (%w): check its spelling, or use the address", host, err)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Errorf("%s: refused (%w): nothing listens on that port there; is the broker running, is it the right port?", host, err)
+		return fmt.Errorf(
+			"%s: refused (%w): nothing listens on that port there; is the broker running, is it the right port?",
+			host,
+			err,
+		)
 	case errors.Is(err, context.DeadlineExceeded) || os.IsTimeout(err):
 		return fmt.Errorf("%s: no answer within %s (%w): a firewall, or a wrong address?", host, DialTimeout, err)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

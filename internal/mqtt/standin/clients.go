@@ -37,12 +37,26 @@ func (s *Server) Clients() []ClientInfo {
 	now := time.Now()
 	var out []ClientInfo
 	for _, ses := range s.sessions {
-		i := ClientInfo{ID: ses.id, Version: ses.version, Username: ses.username, Login: ses.login, Since: ses.since, Expiry: ses.expiry,
-			HasWill: ses.will != nil, InFlight: len(ses.inFlight), Waiting: len(ses.waiting), Dropped: ses.dropped,
-			Published: ses.published.Total, Delivered: ses.delivered.Total,
-			PublishedRate: ses.published.Rate(now), DeliveredRate: ses.delivered.Rate(now)}
+		i := ClientInfo{
+			ID:            ses.id,
+			Version:       ses.version,
+			Username:      ses.username,
+			Login:         ses.login,
+			Since:         ses.since,
+			Expiry:        ses.expiry,
+			HasWill:       ses.will != nil,
+			InFlight:      len(ses.inFlight),
+			Waiting:       len(ses.waiting),
+			Dropped:       ses.dropped,
+			Published:     ses.published.Total,
+			Delivered:     ses.delivered.Total,
+			PublishedRate: ses.published.Rate(now),
+			DeliveredRate: ses.delivered.Rate(now),
+		}
 		if c := ses.conn; c != nil {
-			i.Connected, i.Address, i.Listener, i.KeepAlive = true, c.link.RemoteAddr().String(), c.listener, c.keepAlive*2/3
+			i.Connected, i.Address, i.Listener, i.KeepAlive = true, c.link.RemoteAddr().
+				String(),
+				c.listener, c.keepAlive*2/3
 		}
 		for f := range ses.subs {
 			i.Filters = append(i.Filters, f)

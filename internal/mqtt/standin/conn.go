@@ -305,7 +305,11 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 		v.code, v.why = code, why
 	}
 	if w := connect.Will; v.code == 0 && w != nil && !v.rights.mayPublish(w.Topic) {
-		v.code, v.why = packet.NotAuthorized, fmt.Sprintf("the login %q may not publish its will to %s", v.rights.login, w.Topic)
+		v.code, v.why = packet.NotAuthorized, fmt.Sprintf(
+			"the login %q may not publish its will to %s",
+			v.rights.login,
+			w.Topic,
+		)
 	}
 	s.decide(func(d *Decisions) {
 		if v.code == 0 && d.Refuse != nil && d.Refuse(connect) {
@@ -508,7 +512,11 @@ func (c *conn) published(p *packet.Publish) error {
 	case !fresh:
 	case !c.rights.mayPublish(p.Topic):
 		// Before version 5 there is no way to tell (3.1.1 §3.3.5.2).
-		c.noteLocked("PUBLISH "+p.Topic, packet.NotAuthorized, fmt.Sprintf("the login %q may not publish to it", c.rights.login))
+		c.noteLocked(
+			"PUBLISH "+p.Topic,
+			packet.NotAuthorized,
+			fmt.Sprintf("the login %q may not publish to it", c.rights.login),
+		)
 		if ack.Code = packet.NotAuthorized; c.version != packet.V5 {
 			ack.Code = 0
 		}
@@ -565,7 +573,8 @@ func (c *conn) subscribed(p *packet.Subscribe) error {
 			held := &subscription{Subscription: sub, id: id}
 			existed := s.join(ses, held)
 			_, _, shared := topic.CutShare(sub.Filter) // the stored do not greet those (5.0 §4.8.2)
-			if !shared && (sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed) {
+			if !shared &&
+				(sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed) {
 				greetings = append(greetings, held)
 			}
 		}

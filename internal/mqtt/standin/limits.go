@@ -58,7 +58,10 @@ func (l *Limits) receiveMaximum() int {
 // announce writes the limits as CONNACK's properties; what is at the standard's default is
 // left out.
 func (l *Limits) announce() packet.Properties {
-	ps := packet.Properties{packet.Int(packet.TopicAliasMaximum, topicAliasMax), packet.Int(packet.MaximumPacketSize, uint32(l.packetSize()))}
+	ps := packet.Properties{
+		packet.Int(packet.TopicAliasMaximum, topicAliasMax),
+		packet.Int(packet.MaximumPacketSize, uint32(l.packetSize())),
+	}
 	if q := l.qos(); q < 2 {
 		ps = append(ps, packet.Int(packet.MaximumQoS, uint32(q)))
 	}

@@ -148,7 +148,10 @@ func (c *conn) identify(p *packet.Connect) verdict {
 				}
 			}
 			if !s.opt.Anonymous {
-				return verdict{code: packet.NotAuthorized, why: fmt.Sprintf("the client certificate's subject %q is no login's", subject)}
+				return verdict{
+					code: packet.NotAuthorized,
+					why:  fmt.Sprintf("the client certificate's subject %q is no login's", subject),
+				}
 			}
 		}
 		letIn := s.opt.Anonymous
@@ -173,9 +176,15 @@ func (c *conn) identify(p *packet.Connect) verdict {
 	case l == nil && s.opt.Anonymous && len(s.opt.Logins) == 0:
 		return anonymous // no logins are kept at all: credentials are not looked at
 	case l == nil:
-		return verdict{code: packet.BadUserNameOrPassword, why: fmt.Sprintf("no login has the user name %q", p.Username)}
+		return verdict{
+			code: packet.BadUserNameOrPassword,
+			why:  fmt.Sprintf("no login has the user name %q", p.Username),
+		}
 	case l.Password == "":
-		return verdict{code: packet.BadUserNameOrPassword, why: fmt.Sprintf("the login %s has no password: it gets in by certificate or token", l.Name)}
+		return verdict{
+			code: packet.BadUserNameOrPassword,
+			why:  fmt.Sprintf("the login %s has no password: it gets in by certificate or token", l.Name),
+		}
 	}
 	return verdict{code: packet.BadUserNameOrPassword, why: fmt.Sprintf("the password of %q is wrong", p.Username)}
 }

@@ -105,7 +105,13 @@ type Server struct {
 
 // New returns a stand-in that has no listener yet. The error is about its logins.
 func New(o Options) (*Server, error) {
-	s := &Server{opt: o, conns: map[*conn]bool{}, sessions: map[string]*session{}, retained: map[string]*message{}, groups: map[string]*group{}}
+	s := &Server{
+		opt:      o,
+		conns:    map[*conn]bool{},
+		sessions: map[string]*session{},
+		retained: map[string]*message{},
+		groups:   map[string]*group{},
+	}
 	var err error
 	if s.logins, err = newLogins(o.Logins); err != nil {
 		return nil, err
@@ -133,7 +139,11 @@ func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr,
 	}
 	ln, err := net.Listen(e.Network, e.Address)
 	if err != nil {
-		return "", nil, fmt.Errorf("stand-in: cannot listen on %s: %w: choose another port, or 0 for any", e.Address, err)
+		return "", nil, fmt.Errorf(
+			"stand-in: cannot listen on %s: %w: choose another port, or 0 for any",
+			e.Address,
+			err,
+		)
 	}
 	reached := rawURL
 	if u, err := url.Parse(rawURL); err == nil && e.Network == "tcp" {

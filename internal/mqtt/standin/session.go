@@ -153,7 +153,14 @@ func (s *Server) lost(ses *session, c *conn) {
 	s.decide(func(d *Decisions) { forget = forget || d.Forget })
 	if w := ses.will; w != nil {
 		end := c.link.End()
-		wc := WillCase{ClientID: ses.id, Goodbye: c.goodbye && !c.wantsWill, Reset: end == link.EndRST, Send: !c.goodbye || c.wantsWill, Times: 1, Message: &w.message.Publish}
+		wc := WillCase{
+			ClientID: ses.id,
+			Goodbye:  c.goodbye && !c.wantsWill,
+			Reset:    end == link.EndRST,
+			Send:     !c.goodbye || c.wantsWill,
+			Times:    1,
+			Message:  &w.message.Publish,
+		}
 		s.decide(func(d *Decisions) {
 			if d.Will != nil {
 				d.Will(&wc)
@@ -295,7 +302,8 @@ func (s *Server) matching(name string, visit func(holder, *subscription)) {
 	}
 	for _, ses := range s.sessions {
 		for _, sub := range ses.subs {
-			if _, plain, shared := topic.CutShare(sub.Filter); !shared && s.matches(plain, name, topic.Match(plain, name)) {
+			if _, plain, shared := topic.CutShare(sub.Filter); !shared &&
+				s.matches(plain, name, topic.Match(plain, name)) {
 				visit(holder{ses: ses}, sub)
 			}
 		}
@@ -356,8 +364,20 @@ func (ses *session) deliver(m *message, sub *subscription, qos packet.QoS, retai
 		ses.pass(m, p)
 		return
 	}
-	d := Delivery{Published: &m.Publish, Filter: sub.Filter, Granted: sub.QoS, Stored: stored, Away: ses.conn == nil, Nth: ses.got, Version: ses.version,
-		Topic: p.Topic, Payload: p.Payload, QoS: p.QoS, Retain: p.Retain, Times: 1}
+	d := Delivery{
+		Published: &m.Publish,
+		Filter:    sub.Filter,
+		Granted:   sub.QoS,
+		Stored:    stored,
+		Away:      ses.conn == nil,
+		Nth:       ses.got,
+		Version:   ses.version,
+		Topic:     p.Topic,
+		Payload:   p.Payload,
+		QoS:       p.QoS,
+		Retain:    p.Retain,
+		Times:     1,
+	}
 	ses.got++
 	ses.s.decide(func(x *Decisions) {
 		if x.Deliver != nil {

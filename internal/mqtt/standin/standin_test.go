@@ -30,13 +30,17 @@ type peer struct {
 func newPeer(t *testing.T, s *standin.Server, v packet.Version, id string, change ...func(*client.Options)) *peer {
 	t.Helper()
 	p := &peer{}
-	o := client.Options{Dial: s.Dial, Version: v, Connect: packet.Connect{ClientID: id, CleanStart: true, KeepAlive: 60},
+	o := client.Options{
+		Dial:    s.Dial,
+		Version: v,
+		Connect: packet.Connect{ClientID: id, CleanStart: true, KeepAlive: 60},
 		Message: func(m *packet.Publish) { p.mu.Lock(); p.got = append(p.got, m); p.mu.Unlock() },
 		Hooks: client.Hooks{Received: func(pk packet.Packet, _ []byte, err error) {
 			p.mu.Lock()
 			p.seen = append(p.seen, fmt.Sprintf("%T", pk)[8:])
 			p.mu.Unlock()
-		}}}
+		}},
+	}
 	for _, f := range change {
 		f(&o)
 	}
@@ -169,7 +173,11 @@ func TestWills(t *testing.T) {
 		if v == packet.V5 {
 			late := newPeer(t, s, v, "late", func(o *client.Options) {
 				o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 60)}
-				o.Connect.Will = &packet.Will{Topic: "will/late", Payload: []byte("gone"), Properties: packet.Properties{packet.Int(packet.WillDelay, 20)}}
+				o.Connect.Will = &packet.Will{
+					Topic:      "will/late",
+					Payload:    []byte("gone"),
+					Properties: packet.Properties{packet.Int(packet.WillDelay, 20)},
+				}
 			})
 			late.connect(t)
 			late.Cut()
@@ -248,29 +256,33 @@ func TestSessionsAreKeptAndFlowsResume(t *testing.T) {
 }
 
 func TestWhoIsLetIn(t *testing.T) {
-	converse(t, standin.Options{Logins: []standin.Login{{Name: "barge", Password: "fish"}}}, func(t *testing.T, s *standin.Server, v packet.Version) {
-		for _, tt := range []struct{ user, password, want string }{
-			{"barge", "fish", "in"}, {"barge", "meat", "bad user name or password"},
-			{"quay", "fish", "bad user name or password"}, {"", "", "not authorized"},
-		} {
-			p := newPeer(t, s, v, "p", func(o *client.Options) {
-				if tt.user != "" {
-					o.Connect.HasUsername, o.Connect.Username = true, tt.user
-					o.Connect.HasPassword, o.Connect.Password = true, []byte(tt.password)
+	converse(
+		t,
+		standin.Options{Logins: []standin.Login{{Name: "barge", Password: "fish"}}},
+		func(t *testing.T, s *standin.Server, v packet.Version) {
+			for _, tt := range []struct{ user, password, want string }{
+				{"barge", "fish", "in"}, {"barge", "meat", "bad user name or password"},
+				{"quay", "fish", "bad user name or password"}, {"", "", "not authorized"},
+			} {
+				p := newPeer(t, s, v, "p", func(o *client.Options) {
+					if tt.user != "" {
+						o.Connect.HasUsername, o.Connect.Username = true, tt.user
+						o.Connect.HasPassword, o.Connect.Password = true, []byte(tt.password)
+					}
+				})
+				_, err := p.Connect(context.Background())
+				got := "in"
+				var refused *client.RefusedError
+				if errors.As(err, &refused) {
+					got = refused.Code.In(packet.CONNACK, v)
+				} else if err != nil {
+					got = err.Error()
 				}
-			})
-			_, err := p.Connect(context.Background())
-			got := "in"
-			var refused *client.RefusedError
-			if errors.As(err, &refused) {
-				got = refused.Code.In(packet.CONNACK, v)
-			} else if err != nil {
-				got = err.Error()
+				expect(t, tt.user+":"+tt.password, got, tt.want)
+				p.Close()
 			}
-			expect(t, tt.user+":"+tt.password, got, tt.want)
-			p.Close()
-		}
-	})
+		},
+	)
 }
 
 func TestTheStandInEndsWhoBreaksTheRules(t *testing.T) {
@@ -320,8 +332,15 @@ func TestVersion5OptionsAndProperties(t *testing.T) {
 			t.Error("no client id assigned")
 		}
 		ctx := context.Background()
-		ack, err := p.Subscribe(ctx, []packet.Subscription{{Filter: "own", QoS: 1, NoLocal: true}, {Filter: "rap", QoS: 1, RetainAsPublished: true},
-			{Filter: "$share/g/a", QoS: 1}}, packet.Int(packet.SubscriptionIdentifier, 9))
+		ack, err := p.Subscribe(
+			ctx,
+			[]packet.Subscription{
+				{Filter: "own", QoS: 1, NoLocal: true},
+				{Filter: "rap", QoS: 1, RetainAsPublished: true},
+				{Filter: "$share/g/a", QoS: 1},
+			},
+			packet.Int(packet.SubscriptionIdentifier, 9),
+		)
 		if err != nil || ack.Codes[0] != 1 || ack.Codes[2] != 1 {
 			t.Error(ack, err)
 		}
@@ -330,12 +349,19 @@ func TestVersion5OptionsAndProperties(t *testing.T) {
 		}
 		p.publish(t, packet.Publish{Topic: "own", QoS: 1})
 		expect(t, "no local", p.messages(), "")
-		sent := packet.Properties{packet.Int(packet.TopicAlias, 3), packet.Int(packet.MessageExpiry, 50), packet.User("k", "v"), packet.User("k", "w")}
+		sent := packet.Properties{
+			packet.Int(packet.TopicAlias, 3),
+			packet.Int(packet.MessageExpiry, 50),
+			packet.User("k", "v"),
+			packet.User("k", "w"),
+		}
 		p.publish(t, packet.Publish{Topic: "rap", QoS: 1, Retain: true, Payload: []byte("1"), Properties: sent})
 		p.publish(t, packet.Publish{Topic: "", QoS: 1, Retain: true, Payload: []byte("2"), Properties: sent})
 		synctest.Wait()
 		for _, m := range p.got {
-			if m.Properties.IntOr(packet.SubscriptionIdentifier, 0) != 9 || len(m.Properties.Without(packet.UserProperty)) != len(m.Properties)-2 || !m.Retain {
+			if m.Properties.IntOr(packet.SubscriptionIdentifier, 0) != 9 ||
+				len(m.Properties.Without(packet.UserProperty)) != len(m.Properties)-2 ||
+				!m.Retain {
 				t.Errorf("%+v", m)
 			}
 		}
@@ -426,47 +452,82 @@ func TestNothingIsLeftBehindOnSockets(t *testing.T) {
 
 // TestTheBrokersSide: who is there, what waits for whom, and throwing a client out.
 func TestTheBrokersSide(t *testing.T) {
-	converse(t, standin.Options{Logins: []standin.Login{{Name: "barge", Password: "fish"}}, Anonymous: true}, func(t *testing.T, s *standin.Server, v packet.Version) {
-		keep := func(o *client.Options) {
-			o.Connect.CleanStart = false
-			o.Connect.HasUsername, o.Connect.Username, o.Connect.HasPassword, o.Connect.Password = true, "barge", true, []byte("fish")
-			if v == packet.V5 {
-				o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 1000)}
+	converse(
+		t,
+		standin.Options{Logins: []standin.Login{{Name: "barge", Password: "fish"}}, Anonymous: true},
+		func(t *testing.T, s *standin.Server, v packet.Version) {
+			keep := func(o *client.Options) {
+				o.Connect.CleanStart = false
+				o.Connect.HasUsername, o.Connect.Username, o.Connect.HasPassword, o.Connect.Password = true, "barge", true, []byte(
+					"fish",
+				)
+				if v == packet.V5 {
+					o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 1000)}
+				}
 			}
-		}
-		b, a := newPeer(t, s, v, "barge", keep), newPeer(t, s, v, "a")
-		b.connect(t)
-		a.connect(t)
-		b.subscribe(t, "y", 1)
-		b.subscribe(t, "x/#", 2)
-		list := func() string {
+			b, a := newPeer(t, s, v, "barge", keep), newPeer(t, s, v, "a")
+			b.connect(t)
+			a.connect(t)
+			b.subscribe(t, "y", 1)
+			b.subscribe(t, "x/#", 2)
+			list := func() string {
+				synctest.Wait()
+				var out []string
+				for _, c := range s.Clients() {
+					out = append(
+						out,
+						fmt.Sprintf(
+							"%s %s %q connected %v %v waiting %d",
+							c.ID,
+							c.Version,
+							c.Username,
+							c.Connected && c.Address != "",
+							c.Filters,
+							c.Waiting,
+						),
+					)
+				}
+				return strings.Join(out, "; ")
+			}
+			expect(
+				t,
+				"both there",
+				list(),
+				fmt.Sprintf(
+					`a %s "" connected true [] waiting 0; barge %s "barge" connected true [x/# y] waiting 0`,
+					v,
+					v,
+				),
+			)
+			if !s.ThrowOut("barge") || s.ThrowOut("nobody") {
+				t.Error("throwing out")
+			}
 			synctest.Wait()
-			var out []string
-			for _, c := range s.Clients() {
-				out = append(out, fmt.Sprintf("%s %s %q connected %v %v waiting %d", c.ID, c.Version, c.Username, c.Connected && c.Address != "", c.Filters, c.Waiting))
+			if s.ThrowOut("barge") {
+				t.Error("thrown out twice")
 			}
-			return strings.Join(out, "; ")
-		}
-		expect(t, "both there", list(), fmt.Sprintf(`a %s "" connected true [] waiting 0; barge %s "barge" connected true [x/# y] waiting 0`, v, v))
-		if !s.ThrowOut("barge") || s.ThrowOut("nobody") {
-			t.Error("throwing out")
-		}
-		synctest.Wait()
-		if s.ThrowOut("barge") {
-			t.Error("thrown out twice")
-		}
-		if told := strings.Contains(fmt.Sprint(b.Ended()), "administrative action"); told != (v == packet.V5) {
-			t.Errorf("told why: %v", b.Ended())
-		}
-		a.publish(t, packet.Publish{Topic: "x", QoS: 1})
-		expect(t, "one away", list(), fmt.Sprintf(`a %s "" connected true [] waiting 0; barge %s "barge" connected false [x/# y] waiting 1`, v, v))
-		b.connect(t)
-		expect(t, "what waited", b.messages(), "x= q1")
-		a.Disconnect(0)
-		b.Disconnect(0)
-		if v == packet.V5 { // its session expires
-			time.Sleep(1001 * time.Second)
-			expect(t, "nobody", list(), "")
-		}
-	})
+			if told := strings.Contains(fmt.Sprint(b.Ended()), "administrative action"); told != (v == packet.V5) {
+				t.Errorf("told why: %v", b.Ended())
+			}
+			a.publish(t, packet.Publish{Topic: "x", QoS: 1})
+			expect(
+				t,
+				"one away",
+				list(),
+				fmt.Sprintf(
+					`a %s "" connected true [] waiting 0; barge %s "barge" connected false [x/# y] waiting 1`,
+					v,
+					v,
+				),
+			)
+			b.connect(t)
+			expect(t, "what waited", b.messages(), "x= q1")
+			a.Disconnect(0)
+			b.Disconnect(0)
+			if v == packet.V5 { // its session expires
+				time.Sleep(1001 * time.Second)
+				expect(t, "nobody", list(), "")
+			}
+		},
+	)
 }

@@ -48,7 +48,16 @@ func TestARealBrokerKeepsEverything(t *testing.T) {
 		}
 		for _, r := range p.Results {
 			if r.Verdict != proof.Kept && !(r.Verdict == proof.Skipped && r.Check.Section(r.Version) == "") {
-				t.Errorf("%s, %s in %s: %s: expected %s, saw %s %v", name, r.Check.Name, r.Version, r.Verdict, r.Expected, r.Seen, r.Notes)
+				t.Errorf(
+					"%s, %s in %s: %s: expected %s, saw %s %v",
+					name,
+					r.Check.Name,
+					r.Version,
+					r.Verdict,
+					r.Expected,
+					r.Seen,
+					r.Notes,
+				)
 				for i := range r.Evidence {
 					t.Logf("  %s %s", r.Evidence[i].Client, r.Evidence[i].Describe())
 				}
@@ -59,7 +68,12 @@ func TestARealBrokerKeepsEverything(t *testing.T) {
 	for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before; time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			buf := make([]byte, 1<<16)
-			t.Fatalf("%d goroutines are left, %d before\n%s", runtime.NumGoroutine(), before, buf[:runtime.Stack(buf, true)])
+			t.Fatalf(
+				"%d goroutines are left, %d before\n%s",
+				runtime.NumGoroutine(),
+				before,
+				buf[:runtime.Stack(buf, true)],
+			)
 		}
 	}
 }
@@ -107,7 +121,11 @@ func TestFaultsOverSockets(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			p, err := proof.Run(context.Background(), over(url, &tls.Config{RootCAs: authority.Pool()}, true), proof.Options{Checks: checks, Versions: []packet.Version{packet.V311, packet.V5}})
+			p, err := proof.Run(
+				context.Background(),
+				over(url, &tls.Config{RootCAs: authority.Pool()}, true),
+				proof.Options{Checks: checks, Versions: []packet.Version{packet.V311, packet.V5}},
+			)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -100,7 +100,10 @@ func keepalivePing(p *proof.Pass) error {
 		ctx, cancel := context.WithTimeoutCause(p.Context(), 5*time.Second, errors.New("nothing for 5 s"))
 		took, err := subject.Ping(ctx)
 		cancel()
-		p.Decide(p.Await(subject, from, 0, isPacket(trace.Sent, packet.PINGREQ)), p.Await(subject, from, 0, isPacket(trace.Received, packet.PINGRESP)))
+		p.Decide(
+			p.Await(subject, from, 0, isPacket(trace.Sent, packet.PINGREQ)),
+			p.Await(subject, from, 0, isPacket(trace.Received, packet.PINGRESP)),
+		)
 		switch {
 		case err != nil && !subject.Connected():
 			return proof.Undecide("the link was lost: %v", subject.Ended())

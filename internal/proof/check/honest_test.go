@@ -18,7 +18,11 @@ import (
 
 // between puts itself between the checks' clients and a stand-in. keep is asked about
 // each packet from the broker; number is that of the connection, from 1.
-func between(s *standin.Server, v packet.Version, keep func(number int, l *link.Link, p packet.Packet) bool) func(context.Context) (*link.Link, error) {
+func between(
+	s *standin.Server,
+	v packet.Version,
+	keep func(number int, l *link.Link, p packet.Packet) bool,
+) func(context.Context) (*link.Link, error) {
 	var number atomic.Int64 // clients connect side by side
 	return func(ctx context.Context) (*link.Link, error) {
 		broker, err := s.Dial(ctx)
@@ -173,16 +177,29 @@ func TestWatchersStayUntilTheRunEnds(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			checks = append(checks, &proof.Check{Name: "slow.wait", Title: "another that takes its time", Sections: proof.Same("1", "1"), Run: func(p *proof.Pass) error {
-				time.Sleep(after)
-				return nil
-			}})
-			p, err := proof.Run(t.Context(), target(s, false), proof.Options{Checks: checks, Versions: []packet.Version{packet.V5}})
+			checks = append(
+				checks,
+				&proof.Check{
+					Name:     "slow.wait",
+					Title:    "another that takes its time",
+					Sections: proof.Same("1", "1"),
+					Run: func(p *proof.Pass) error {
+						time.Sleep(after)
+						return nil
+					},
+				},
+			)
+			p, err := proof.Run(
+				t.Context(),
+				target(s, false),
+				proof.Options{Checks: checks, Versions: []packet.Version{packet.V5}},
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
 			r := p.Results[0]
-			if r.Verdict != want || want == proof.Broken && len(r.Decisive) == 0 || want == proof.Kept && !strings.Contains(strings.Join(r.Notes, " "), "watched for ") {
+			if r.Verdict != want || want == proof.Broken && len(r.Decisive) == 0 ||
+				want == proof.Kept && !strings.Contains(strings.Join(r.Notes, " "), "watched for ") {
 				t.Errorf("with another check of %s: %s %q %q", after, r.Verdict, r.Seen, r.Notes)
 			}
 		})

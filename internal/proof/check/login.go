@@ -14,9 +14,15 @@ var login = []*proof.Check{
 	{Name: "login.right", Title: "the right credentials get in",
 		Expected: "CONNACK 0 for the login's user name and password",
 		Sections: proof.Same("3.1, 3.2", "3.1.4"), Run: loginRight},
-	{Name: "login.wrong-password", Title: "a wrong password is refused", Intrusive: true, Requires: []string{"login.right"},
-		Expected: "a refusal (4 or 5, in version 5 0x86 or 0x87) or a close, and the link closed: for a longer, a shorter, an empty and an absent password",
-		Sections: proof.Same("3.2", "3.2.2.3"), Run: loginWrongPassword},
+	{
+		Name:      "login.wrong-password",
+		Title:     "a wrong password is refused",
+		Intrusive: true,
+		Requires:  []string{"login.right"},
+		Expected:  "a refusal (4 or 5, in version 5 0x86 or 0x87) or a close, and the link closed: for a longer, a shorter, an empty and an absent password",
+		Sections:  proof.Same("3.2", "3.2.2.3"),
+		Run:       loginWrongPassword,
+	},
 	{Name: "login.anonymous", Title: "clients without credentials are treated as intended",
 		Expected: "in or refused, as the workspace says",
 		Sections: proof.Same("3.2", "3.2.2.3"), Run: loginAnonymous},
@@ -37,7 +43,10 @@ func loginRight(p *proof.Pass) error {
 // letIn wants a client to be let in.
 func letIn(p *proof.Pass, peer *proof.Client) error {
 	_, err := p.Try(peer)
-	p.Decide(p.Await(peer, 1, 0, isPacket(trace.Sent, packet.CONNECT)), p.Await(peer, 1, 0, isPacket(trace.Received, packet.CONNACK)))
+	p.Decide(
+		p.Await(peer, 1, 0, isPacket(trace.Sent, packet.CONNECT)),
+		p.Await(peer, 1, 0, isPacket(trace.Received, packet.CONNACK)),
+	)
 	var refused *client.RefusedError
 	switch {
 	case errors.As(err, &refused):
@@ -63,7 +72,14 @@ func loginWrongPassword(p *proof.Pass) error {
 	}
 	right := l.Password.Reveal()
 	wrong := func(password string) proof.Option {
-		return proof.WithLogin(&workspace.Login{Username: l.Username, Password: workspace.NewSecret(password), HasPassword: true, Certificate: l.Certificate})
+		return proof.WithLogin(
+			&workspace.Login{
+				Username:    l.Username,
+				Password:    workspace.NewSecret(password),
+				HasPassword: true,
+				Certificate: l.Certificate,
+			},
+		)
 	}
 	tries := []struct {
 		how     string
@@ -97,7 +113,10 @@ func control(p *proof.Pass) error {
 // refused wants a client to be refused, and the link to be closed (3.1.1 §3.2.2.3, 5.0 §3.2.2.2).
 func refused(p *proof.Pass, peer *proof.Client, how string) error {
 	_, err := p.Try(peer)
-	p.Decide(p.Await(peer, 1, 0, isPacket(trace.Sent, packet.CONNECT)), p.Await(peer, 1, 0, isPacket(trace.Received, packet.CONNACK)))
+	p.Decide(
+		p.Await(peer, 1, 0, isPacket(trace.Sent, packet.CONNECT)),
+		p.Await(peer, 1, 0, isPacket(trace.Received, packet.CONNACK)),
+	)
 	var r *client.RefusedError
 	var ended *client.EndedError
 	switch {
@@ -135,14 +154,18 @@ func openToAll(p *proof.Pass, how string) error {
 	p.Step("without any credentials, to see whether the broker looks at them at all")
 	stranger := p.Client("stranger", proof.WithLogin(nil))
 	if _, err := p.Try(stranger); err == nil {
-		return proof.Skip("the broker lets in clients without credentials too; nobody said whether that is meant: state anonymous on the broker, or --anonymous")
+		return proof.Skip(
+			"the broker lets in clients without credentials too; nobody said whether that is meant: state anonymous on the broker, or --anonymous",
+		)
 	}
 	return proof.Break("CONNACK 0: let in %s", how)
 }
 
 func loginAnonymous(p *proof.Pass) error {
 	if p.Anonymous() == nil {
-		return proof.Skip("nobody said whether clients without credentials may get in: state anonymous on the broker, or --anonymous")
+		return proof.Skip(
+			"nobody said whether clients without credentials may get in: state anonymous on the broker, or --anonymous",
+		)
 	}
 	stranger := p.Client("subject", proof.WithLogin(nil))
 	p.Step("CONNECT without user name and password")

@@ -75,7 +75,11 @@ func TestEachFaultBreaksExactlyItsChecks(t *testing.T) {
 					}
 					s := faulty(t, secured(), on...)
 					defer s.Close()
-					p, err := proof.Run(context.Background(), target(s, false), proof.Options{Checks: check.All(), Versions: []packet.Version{v}})
+					p, err := proof.Run(
+						context.Background(),
+						target(s, false),
+						proof.Options{Checks: check.All(), Versions: []packet.Version{v}},
+					)
 					var shut *proof.NotLetInError
 					if f.NotLetIn && errors.As(err, &shut) {
 						return
@@ -145,7 +149,9 @@ func TestTheCatalogueHangsTogether(t *testing.T) {
 				t.Errorf("%s requires %s: %v", c.Name, name, err)
 			}
 		}
-		if !found[c.Name] || c.Needs.Least == 0 && c.Family() != "connect" && c.Family() != "login" || c.Sections.V5 == "" || before[c.Name] {
+		if !found[c.Name] || c.Needs.Least == 0 && c.Family() != "connect" && c.Family() != "login" ||
+			c.Sections.V5 == "" ||
+			before[c.Name] {
 			t.Errorf("%s: fault %v, %+v", c.Name, found[c.Name], c)
 		}
 		before[c.Name] = true
@@ -169,11 +175,20 @@ func checkResults(t *testing.T, p *proof.Proof) {
 		if r.Expected == "" || r.Seen == "" || len(r.Evidence) == 0 || len(r.Steps) == 0 || r.Check.Title == "" {
 			t.Errorf("%s: %+v", r.Check.Name, r)
 		}
-		if d := r.Decided(); (r.Verdict == proof.Kept || r.Verdict == proof.Broken) && (len(d) == 0 || len(d) != len(r.Decisive)) {
-			t.Errorf("%s in %s is %s, and nothing decided it: %v %s", r.Check.Name, r.Version, r.Verdict, r.Decisive, r.Seen)
+		if d := r.Decided(); (r.Verdict == proof.Kept || r.Verdict == proof.Broken) &&
+			(len(d) == 0 || len(d) != len(r.Decisive)) {
+			t.Errorf(
+				"%s in %s is %s, and nothing decided it: %v %s",
+				r.Check.Name,
+				r.Version,
+				r.Verdict,
+				r.Decisive,
+				r.Seen,
+			)
 		}
 		for i := range r.Evidence {
-			if e := &r.Evidence[i]; e.Role != trace.RoleCheck || strings.Contains(fmt.Sprintf("%+v %q %s", e, e.Raw, e.Describe()), password) {
+			if e := &r.Evidence[i]; e.Role != trace.RoleCheck ||
+				strings.Contains(fmt.Sprintf("%+v %q %s", e, e.Raw, e.Describe()), password) {
 				t.Errorf("%s: evidence %+v", r.Check.Name, e)
 			}
 			if c, ok := r.Evidence[i].Packet.(*packet.Connect); ok && r.Evidence[i].Kind == trace.Sent &&
@@ -189,15 +204,20 @@ func checkResults(t *testing.T, p *proof.Proof) {
 
 func TestNothingIsLeftOnTheBroker(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s, _ := standin.New(standin.Options{Anonymous: true, Logins: []standin.Login{{Name: "bench", Password: password}}})
+		s, _ := standin.New(
+			standin.Options{Anonymous: true, Logins: []standin.Login{{Name: "bench", Password: password}}},
+		)
 		defer s.Close()
 		anonymous := target(s, true)
-		if p, err := proof.Run(context.Background(), anonymous, proof.Options{Checks: check.All()}); err != nil || !p.OK() {
+		if p, err := proof.Run(context.Background(), anonymous, proof.Options{Checks: check.All()}); err != nil ||
+			!p.OK() {
 			t.Fatal(p.Counts(), err)
 		}
 		c, _ := s.Dial(context.Background()) // a newcomer that subscribes to everything is greeted by nothing
 		hello := (&packet.Connect{ClientID: "x", CleanStart: true}).Append(nil, packet.V311)
-		c.Write((&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "#"}}}).Append(hello, packet.V311))
+		c.Write(
+			(&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "#"}}}).Append(hello, packet.V311),
+		)
 		r := packet.NewReader(c, packet.V311)
 		for _, want := range []packet.Type{packet.CONNACK, packet.SUBACK} {
 			if got, _, err := r.Next(); err != nil || got.Type() != want {
@@ -237,7 +257,10 @@ func TestWhatIsNotAskedForIsSkippedAndWhatIsStoppedIsUndecided(t *testing.T) {
 			t.Errorf("%v %v after %s", p.Counts(), err, p.Took)
 		}
 		real.Dial = func(context.Context) (*link.Link, error) { return nil, errors.New("no way") }
-		if _, err := proof.Run(context.Background(), real, proof.Options{Checks: checks}); !errors.Is(err, proof.ErrNotReached) {
+		if _, err := proof.Run(context.Background(), real, proof.Options{Checks: checks}); !errors.Is(
+			err,
+			proof.ErrNotReached,
+		) {
 			t.Errorf("not reached: %v", err)
 		}
 		if _, err := check.Match("wil.*"); err == nil || !strings.Contains(err.Error(), "will.on-cut") {

@@ -12,10 +12,18 @@ import (
 var qos = []*proof.Check{
 	{Name: "qos.pairings", Title: "every pairing of published and subscribed QoS",
 		Expected: "each arrives at the lower of published and granted QoS, without DUP and retain flag, byte for byte; QoS 1 at least once, QoS 2 exactly once, QoS 0 at most once; all flows complete at both ends",
-		Sections: proof.Sections{V31: "4.1, 3.3", V311: "4.3, 3.8.4", V5: "4.3, 3.8.4"}, Needs: proof.Needs{Least: 2}, Run: qosPairings},
+		Sections: proof.Sections{
+			V31:  "4.1, 3.3",
+			V311: "4.3, 3.8.4",
+			V5:   "4.3, 3.8.4",
+		}, Needs: proof.Needs{Least: 2}, Run: qosPairings},
 	{Name: "qos2.once", Title: "QoS 2 stays exactly once across broken connections",
 		Expected: "one copy each, although the link is cut before PUBREC and after PUBREL; PUBCOMP in the end",
-		Sections: proof.Sections{V31: "4.1, 4.2", V311: "4.3.3, 4.4", V5: "4.3.3, 4.4"}, Needs: proof.Needs{Least: 2, QoS: 2, Sessions: true}, Run: qos2Once},
+		Sections: proof.Sections{
+			V31:  "4.1, 4.2",
+			V311: "4.3.3, 4.4",
+			V5:   "4.3.3, 4.4",
+		}, Needs: proof.Needs{Least: 2, QoS: 2, Sessions: true}, Run: qos2Once},
 }
 
 // qos0Tries is how often a QoS 0 message that does not arrive is sent again: it may
@@ -38,7 +46,14 @@ func qosPairings(p *proof.Pass) error {
 		return err
 	}
 	levels := []string{"QoS 0", "QoS 1", "QoS 2"}
-	table := proof.NewTable("QoS published × subscribed", "each cell: the QoS at which the message arrived; it must be the lower of the two", "published", "subscribed", levels, levels)
+	table := proof.NewTable(
+		"QoS published × subscribed",
+		"each cell: the QoS at which the message arrived; it must be the lower of the two",
+		"published",
+		"subscribed",
+		levels,
+		levels,
+	)
 	defer func() { p.Show(table) }()
 	from := p.Mark()
 	var all []*pairing
@@ -56,7 +71,11 @@ func qosPairings(p *proof.Pass) error {
 					filters = append(filters, x.topic)
 				}
 			}
-			p.Step("subscribe at QoS %d, %s", s, map[string]string{"exact": "topic by topic", "wild": "with a wildcard"}[kind])
+			p.Step(
+				"subscribe at QoS %d, %s",
+				s,
+				map[string]string{"exact": "topic by topic", "wild": "with a wildcard"}[kind],
+			)
 			for i, f := range filters {
 				granted, err := p.Subscribe(receiver, f, s)
 				switch {
@@ -120,7 +139,9 @@ func qosPairings(p *proof.Pass) error {
 	case less != "":
 		return proof.Unsupport("%s; what was granted was kept", less)
 	}
-	p.Saw("all nine pairings arrived as they should, through exact filters and wildcards, short and long, first and later")
+	p.Saw(
+		"all nine pairings arrived as they should, through exact filters and wildcards, short and long, first and later",
+	)
 	return nil
 }
 
@@ -154,7 +175,12 @@ func (x *pairing) publish(p *proof.Pass, publisher, receiver *proof.Client, from
 			if !receiver.Connected() {
 				return false, proof.Undecide("the receiver was lost: %v", receiver.Ended())
 			}
-			return false, proof.Break("published %d, subscribed %d: %s", x.published, x.granted, p.Instead(receiver, from, x.topic, text))
+			return false, proof.Break(
+				"published %d, subscribed %d: %s",
+				x.published,
+				x.granted,
+				p.Instead(receiver, from, x.topic, text),
+			)
 		}
 		x.texts = append(x.texts, text)
 		x.tries = max(x.tries, sent)
@@ -240,9 +266,21 @@ func qos2Once(p *proof.Pass) error {
 		text string
 		what string
 	}{
-		{packet.PUBREC, "first", "publish at QoS 2, cut the link before PUBREC is taken in, come back, send the PUBLISH again with DUP"},
-		{packet.PUBCOMP, "second", "publish at QoS 2, cut the link before PUBCOMP is taken in, come back, send the PUBREL again"},
-		{packet.PUBLISH, "third", "send a PUBLISH at QoS 2 that the broker never got, with DUP: it is the first all the same"},
+		{
+			packet.PUBREC,
+			"first",
+			"publish at QoS 2, cut the link before PUBREC is taken in, come back, send the PUBLISH again with DUP",
+		},
+		{
+			packet.PUBCOMP,
+			"second",
+			"publish at QoS 2, cut the link before PUBCOMP is taken in, come back, send the PUBREL again",
+		},
+		{
+			packet.PUBLISH,
+			"third",
+			"send a PUBLISH at QoS 2 that the broker never got, with DUP: it is the first all the same",
+		},
 	}
 	for _, turn := range turns {
 		from := p.Mark()
@@ -283,13 +321,17 @@ func qos2Once(p *proof.Pass) error {
 			return err
 		}
 		if p.Version != packet.V31 && !ack.SessionPresent {
-			return proof.Undecide("the broker did not keep the session (session present 0), so nothing could be resumed")
+			return proof.Undecide(
+				"the broker did not keep the session (session present 0), so nothing could be resumed",
+			)
 		}
 		if _, err := p.Publish(receiver, publish(control, turn.text, 1, false)); err != nil {
 			return err
 		}
 		if p.Version == packet.V31 && p.AwaitMessage(publisher, resumed, control, turn.text) == nil {
-			return proof.Undecide("the broker did not keep the session (its subscription is gone), so nothing could be resumed")
+			return proof.Undecide(
+				"the broker did not keep the session (its subscription is gone), so nothing could be resumed",
+			)
 		}
 		again := p.Await(publisher, resumed, arrivalTime, func(e *trace.Event) bool {
 			return e.Kind == trace.Sent && e.Packet != nil && (e.Packet.Type() == packet.PUBREL || e.Publish() != nil)

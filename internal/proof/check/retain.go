@@ -13,13 +13,15 @@ import (
 var retain = []*proof.Check{
 	{Name: "retain.greets", Title: "the last retained value greets a newcomer",
 		Expected: "the last stored message after SUBACK, once, byte for byte, with retain flag 1, at the lower of published and granted QoS: through exact filters and wildcards",
-		Sections: proof.Same("3.3, 3.8", "3.3.1.3"), Needs: proof.Needs{Least: 2, Most: 7, QoS: 1, Retained: true}, Run: retainGreets},
+		Sections: proof.Same("3.3, 3.8", "3.3.1.3"), Needs: proof.Needs{Least: 2, Most: 7, QoS: 1, Retained: true},
+		Run: retainGreets},
 	{Name: "retain.live-flag", Title: "an established subscriber sees retain flag 0",
 		Expected: "each message with retain flag 0: at every QoS, the first and later, through exact filters and wildcards",
 		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 3, Retained: true}, Run: retainLiveFlag},
 	{Name: "retain.cleared", Title: "an empty retained message clears the stored one",
 		Expected: "the empty message with flag 0 for the established subscriber, nothing for a newcomer; at QoS 0 and 1",
-		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 4, QoS: 1, Retained: true}, Run: retainCleared},
+		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 4, QoS: 1, Retained: true},
+		Run: retainCleared},
 }
 
 func retainGreets(p *proof.Pass) error {
@@ -87,7 +89,12 @@ func greet(p *proof.Pass, some []*newcomer, stored map[packet.QoS]*trace.Event) 
 		for _, sent := range stored {
 			if p.AwaitMessage(n.Client, n.from, sent.Topic(), p.Long("last")) == nil {
 				p.Decide(sent)
-				return proof.Break("a newcomer at QoS %d (%s filter): %s", n.asked, n.kind, p.Instead(n.Client, n.from, sent.Topic(), p.Long("last")))
+				return proof.Break(
+					"a newcomer at QoS %d (%s filter): %s",
+					n.asked,
+					n.kind,
+					p.Instead(n.Client, n.from, sent.Topic(), p.Long("last")),
+				)
 			}
 		}
 	}
@@ -103,7 +110,11 @@ func greet(p *proof.Pass, some []*newcomer, stored map[packet.QoS]*trace.Event) 
 }
 
 func (n *newcomer) subscribe(p *proof.Pass, stored map[packet.QoS]*trace.Event) error {
-	p.Step("a newcomer subscribes at QoS %d, %s", n.asked, map[string]string{"exact": "topic by topic", "wild": "with a wildcard"}[n.kind])
+	p.Step(
+		"a newcomer subscribes at QoS %d, %s",
+		n.asked,
+		map[string]string{"exact": "topic by topic", "wild": "with a wildcard"}[n.kind],
+	)
 	n.from = p.Mark()
 	if n.kind == "wild" { // it matches all
 		granted, err := p.Subscribe(n.Client, p.Topic("stored", "+"), n.asked)
@@ -129,11 +140,21 @@ func (n *newcomer) verify(p *proof.Pass, stored map[packet.QoS]*trace.Event) err
 			case !m.Retain:
 				return proof.Break("the stored message came with retain flag 0")
 			case m.QoS != min(q, n.granted[q]):
-				return proof.Break("a message stored at QoS %d came at QoS %d where QoS %d was granted", q, m.QoS, n.granted[q])
+				return proof.Break(
+					"a message stored at QoS %d came at QoS %d where QoS %d was granted",
+					q,
+					m.QoS,
+					n.granted[q],
+				)
 			}
 		}
 		if len(copies) != 1 {
-			return proof.Break("the stored message came %d times to a newcomer at QoS %d (%s filter)", len(copies), n.asked, n.kind)
+			return proof.Break(
+				"the stored message came %d times to a newcomer at QoS %d (%s filter)",
+				len(copies),
+				n.asked,
+				n.kind,
+			)
 		}
 		for _, e := range p.Messages(n.Client, n.from) {
 			if e.Topic() == sent.Topic() && string(e.Publish().Payload) == "first" {
@@ -185,7 +206,12 @@ func retainLiveFlag(p *proof.Pass) error {
 			for i, peer := range []*proof.Client{exact, wildcard} {
 				if came[i] == nil {
 					p.Decide(sent)
-					return proof.Break("the %s subscriber, published at QoS %d: %s", peer.Name, q, p.Instead(peer, from, topic, text))
+					return proof.Break(
+						"the %s subscriber, published at QoS %d: %s",
+						peer.Name,
+						q,
+						p.Instead(peer, from, topic, text),
+					)
 				}
 			}
 		}
@@ -197,7 +223,12 @@ func retainLiveFlag(p *proof.Pass) error {
 		for _, e := range p.Messages(peer, from) {
 			if e.Publish().Retain {
 				p.Decide(e)
-				return proof.Break("%q arrived with retain flag 1 at QoS %d, through the %s filter", e.Publish().Payload[:5], e.Publish().QoS, peer.Name)
+				return proof.Break(
+					"%q arrived with retain flag 1 at QoS %d, through the %s filter",
+					e.Publish().Payload[:5],
+					e.Publish().QoS,
+					peer.Name,
+				)
 			}
 		}
 		p.Decide(p.Messages(peer, from)[0])

@@ -13,10 +13,17 @@ import (
 var session = []*proof.Check{
 	{Name: "session.kept", Title: "a session waits for its client",
 		Expected: "QoS 1 and 2 messages that came meanwhile are delivered, after a DISCONNECT and after a cut, at their QoS, those at QoS 2 once; the subscriptions still hold",
-		Sections: proof.Sections{V31: "3.1", V311: "3.1.2.4, 4.1", V5: "3.1.2.11.2, 4.1"}, Needs: proof.Needs{Least: 3, QoS: 1, Sessions: true}, Run: sessionKept},
+		Sections: proof.Sections{
+			V31:  "3.1",
+			V311: "3.1.2.4, 4.1",
+			V5:   "3.1.2.11.2, 4.1",
+		}, Needs: proof.Needs{Least: 3, QoS: 1, Sessions: true}, Run: sessionKept},
 	{Name: "session.present", Title: "session present tells the truth",
 		Expected: "0 for a new session and after a clean start, 1 whenever a session waits, also one without subscriptions",
-		Sections: proof.Sections{V311: "3.2.2.2", V5: "3.2.2.1.1"}, Needs: proof.Needs{Least: 1, Sessions: true}, Run: sessionPresent},
+		Sections: proof.Sections{
+			V311: "3.2.2.2",
+			V5:   "3.2.2.1.1",
+		}, Needs: proof.Needs{Least: 1, Sessions: true}, Run: sessionPresent},
 }
 
 // absence is one client that goes away, and what is published for it meanwhile.
@@ -36,7 +43,11 @@ func sessionKept(p *proof.Pass) error {
 		return err
 	}
 	all := []*absence{
-		{name: "left", peer: p.Client("subject-left", proof.KeepSession), leave: func(s *proof.Client) error { return s.Disconnect(0) }},
+		{
+			name:  "left",
+			peer:  p.Client("subject-left", proof.KeepSession),
+			leave: func(s *proof.Client) error { return s.Disconnect(0) },
+		},
 		{name: "cut", peer: p.Client("subject-cut", proof.KeepSession), leave: cut},
 	}
 	for _, a := range all {
@@ -138,7 +149,12 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 		for _, text := range meanwhile(p) {
 			if p.AwaitMessage(a.peer, a.from, topic, text) == nil {
 				p.Decide(a.sent[i], p.Await(a.peer, a.from, 0, isPacket(trace.Received, packet.CONNACK)))
-				return proof.Break("a QoS %d message that came while the client was %s: %s", a.qos[i], away(a.name), p.Instead(a.peer, a.from, topic, text))
+				return proof.Break(
+					"a QoS %d message that came while the client was %s: %s",
+					a.qos[i],
+					away(a.name),
+					p.Instead(a.peer, a.from, topic, text),
+				)
 			}
 		}
 	}
@@ -150,7 +166,10 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 		}
 		if p.AwaitMessage(a.peer, a.from, topic, "afterwards") == nil {
 			p.Decide(e)
-			return proof.Break("the subscriptions were lost: after the return, %s", p.Instead(a.peer, a.from, topic, "afterwards"))
+			return proof.Break(
+				"the subscriptions were lost: after the return, %s",
+				p.Instead(a.peer, a.from, topic, "afterwards"),
+			)
 		}
 	}
 	return nil

@@ -13,10 +13,15 @@ import (
 var subscribe = []*proof.Check{
 	{Name: "subscribe.wildcards", Title: "filters match exactly what they should",
 		Expected: "each of the filters gets exactly the topics it matches, once each",
-		Sections: proof.Same("Appendix A", "4.7"), Needs: proof.Needs{Least: 2, Most: 1 + len(wildcardFilters)}, Run: subscribeWildcards},
+		Sections: proof.Same("Appendix A", "4.7"), Needs: proof.Needs{Least: 2, Most: 1 + len(wildcardFilters)},
+		Run: subscribeWildcards},
 	{Name: "subscribe.topic-exact", Title: "topic names arrive as published",
 		Expected: "each topic name comes back unchanged, through the very same filter and through #, and through no filter that only looks alike",
-		Sections: proof.Sections{V31: "Appendix A", V311: "1.5.3, 4.7", V5: "1.5.4, 4.7"}, Needs: proof.Needs{Least: 4}, Run: subscribeTopicExact},
+		Sections: proof.Sections{
+			V31:  "Appendix A",
+			V311: "1.5.3, 4.7",
+			V5:   "1.5.4, 4.7",
+		}, Needs: proof.Needs{Least: 4}, Run: subscribeTopicExact},
 }
 
 // The table of filters and topics; ~ stands for the check's own root.
@@ -103,7 +108,8 @@ func tryFilters(p *proof.Pass, publisher *proof.Client, filters []string, root s
 			}
 		}
 		for _, t := range wildcardTopics {
-			if copies := p.Arrivals(subscribers[i], from, full(t), t); len(copies) > 1 && qos == 0 || len(copies) > 1 && !resent(copies) {
+			if copies := p.Arrivals(subscribers[i], from, full(t), t); len(copies) > 1 && qos == 0 ||
+				len(copies) > 1 && !resent(copies) {
 				p.Decide(copies...)
 				wrong = append(wrong, fmt.Sprintf("%s got %s %d times", f, t, len(copies)))
 			}
@@ -129,14 +135,31 @@ func resent(copies []*trace.Event) bool {
 // exactTopics are names that brokers were seen to change, and beside each a filter that only looks alike; ~
 // stands for the check's own root.
 var exactTopics = []struct{ name, alike string }{
-	{"~/a.b.c", "~/a/b/c"}, {"~/ spaces both ends ", "~/spaces both ends"}, {"~/two  spaces", "~/two spaces"}, {"~/50%2F50", "~/50/50"}, {`~/back\slash`, "~/back/slash"},
-	{"~/colon:semi;comma,", "~/colon/semi;comma,"}, {"~/star/x", "~/star/*"}, {"~/*/x", "~/star-x/x"}, {"~/>", "~/gt"}, {"~/./x", "~/x"}, {"~/../x", "~/x"}, {"~/0123456789", "~/123456789"},
-	{"~/UPPER/Case", "~/UPPER/Cas"}, {"~/ÅNGSTRÖM", "~/ANGSTROM"}, {`~/"quoted"`, "~/quoted"}, {"~/hash-less/plus-less", "~/hash-less"},
+	{
+		"~/a.b.c",
+		"~/a/b/c",
+	}, {"~/ spaces both ends ", "~/spaces both ends"}, {"~/two  spaces", "~/two spaces"}, {"~/50%2F50", "~/50/50"}, {`~/back\slash`, "~/back/slash"},
+	{
+		"~/colon:semi;comma,",
+		"~/colon/semi;comma,",
+	}, {"~/star/x", "~/star/*"}, {"~/*/x", "~/star-x/x"}, {"~/>", "~/gt"}, {"~/./x", "~/x"}, {"~/../x", "~/x"}, {"~/0123456789", "~/123456789"},
+	{
+		"~/UPPER/Case",
+		"~/UPPER/Cas",
+	}, {"~/ÅNGSTRÖM", "~/ANGSTROM"}, {`~/"quoted"`, "~/quoted"}, {"~/hash-less/plus-less", "~/hash-less"},
 	{"~/1/2/3/4/5/6/7/8/9/10/11/12/13/14/15/16/17/18/19/20", "~/1/2/3/4/5/6/7/8/9/10/11/12/13"},
 }
 
 func subscribeTopicExact(p *proof.Pass) error {
-	publisher, exact, everything, alike := p.Client("publisher"), p.Client("exact"), p.Client("everything"), p.Client("alike")
+	publisher, exact, everything, alike := p.Client(
+		"publisher",
+	), p.Client(
+		"exact",
+	), p.Client(
+		"everything",
+	), p.Client(
+		"alike",
+	)
 	if err := p.ConnectAll(publisher, exact, everything, alike); err != nil {
 		return err
 	}
@@ -172,8 +195,12 @@ func subscribeTopicExact(p *proof.Pass) error {
 		p.Decide(sent)
 		for _, peer := range []*proof.Client{exact, everything} {
 			if p.AwaitMessage(peer, from, full(name), "to "+name) == nil {
-				return proof.Break("%s published, the client with the filter %s: %s", name, map[bool]string{true: "#", false: name}[peer == everything],
-					strings.ReplaceAll(p.Instead(peer, from, full(name), "to "+name), root, "~"))
+				return proof.Break(
+					"%s published, the client with the filter %s: %s",
+					name,
+					map[bool]string{true: "#", false: name}[peer == everything],
+					strings.ReplaceAll(p.Instead(peer, from, full(name), "to "+name), root, "~"),
+				)
 			}
 		}
 	}
@@ -181,14 +208,24 @@ func subscribeTopicExact(p *proof.Pass) error {
 		return err
 	}
 	for _, e := range p.Messages(alike, from) {
-		if !slices.ContainsFunc(exactTopics, func(x struct{ name, alike string }) bool { return topic.Match(full(x.alike), e.Topic()) }) {
+		if !slices.ContainsFunc(
+			exactTopics,
+			func(x struct{ name, alike string }) bool { return topic.Match(full(x.alike), e.Topic()) },
+		) {
 			p.Decide(e)
-			return proof.Break("%s was passed on to a client whose filters only look alike", strings.ReplaceAll(e.Topic(), root, "~"))
+			return proof.Break(
+				"%s was passed on to a client whose filters only look alike",
+				strings.ReplaceAll(e.Topic(), root, "~"),
+			)
 		}
 	}
 	if refused > 0 {
 		return proof.Unsupport("very deep topics are refused; all others arrived as published")
 	}
-	p.Saw("all %d names arrived as published, of up to %d levels", len(names), strings.Count(full(exactTopics[len(exactTopics)-1].name), "/")+1)
+	p.Saw(
+		"all %d names arrived as published, of up to %d levels",
+		len(names),
+		strings.Count(full(exactTopics[len(exactTopics)-1].name), "/")+1,
+	)
 	return nil
 }

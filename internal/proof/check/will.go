@@ -13,10 +13,12 @@ import (
 var will = []*proof.Check{
 	{Name: "will.on-cut", Title: "a reset link brings the will",
 		Expected: "the will after the reset, once: topic, payload, QoS and retain flag as set, for a will at QoS 0 and one at QoS 1",
-		Sections: proof.Same("3.1", "3.1.2.5"), Needs: proof.Needs{Least: 4}, Run: func(p *proof.Pass) error { return willComes(p, "reset the link", cut) }},
+		Sections: proof.Same("3.1", "3.1.2.5"), Needs: proof.Needs{Least: 4},
+		Run: func(p *proof.Pass) error { return willComes(p, "reset the link", cut) }},
 	{Name: "will.on-close", Title: "a link closed without DISCONNECT brings the will",
 		Expected: "the will after the close, once: topic, payload, QoS and retain flag as set, for a will at QoS 0 and one at QoS 1",
-		Sections: proof.Same("3.1", "3.1.2.5"), Needs: proof.Needs{Least: 4}, Run: func(p *proof.Pass) error { return willComes(p, "close the link without DISCONNECT", hangUp) }},
+		Sections: proof.Same("3.1", "3.1.2.5"), Needs: proof.Needs{Least: 4},
+		Run: func(p *proof.Pass) error { return willComes(p, "close the link without DISCONNECT", hangUp) }},
 	{Name: "will.not-on-goodbye", Title: "a proper DISCONNECT removes the will",
 		Expected: "no will after DISCONNECT, and none when the client later returns without one and is cut; watched until the run ends",
 		Sections: proof.Same("3.14", "3.14.4"), Needs: proof.Needs{Least: 2}, Run: willNotOnGoodbye},
@@ -58,7 +60,10 @@ func willComes(p *proof.Pass, what string, end func(*proof.Client) error) error 
 	texts := [2]string{willText, p.Long(willText)}
 	for q := range packet.QoS(2) {
 		p.Step("CONNECT with a will at QoS %d", q)
-		subject := p.Client(fmt.Sprintf("subject-%d", q), proof.WithWill(packet.Will{Topic: topics[q], Payload: []byte(texts[q]), QoS: q}))
+		subject := p.Client(
+			fmt.Sprintf("subject-%d", q),
+			proof.WithWill(packet.Will{Topic: topics[q], Payload: []byte(texts[q]), QoS: q}),
+		)
 		if _, err := p.Try(subject); err != nil {
 			if q > 0 {
 				p.Note("a will at QoS %d is not taken: %v; not tried", q, err)

@@ -65,7 +65,11 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	}
 	for _, x := range s.snap.Sights {
 		if !x.Open && x.Ever {
-			lines = append(lines[:1:1], append([]look.RailLine{{Text: "◌ blind " + look.Age(s.snap.At.Sub(x.Since)), Style: t.Warn}}, lines[1:]...)...)
+			lines = append(
+				lines[:1:1],
+				append(
+					[]look.RailLine{{Text: "◌ blind " + look.Age(s.snap.At.Sub(x.Since)), Style: t.Warn}},
+					lines[1:]...)...)
 			break
 		}
 	}
@@ -99,7 +103,10 @@ func (s *Screen) Refresh() {
 				s.rows = append(s.rows, row{title: p.Name, note: p.Note})
 				titled, heads = true, cl.Topic.Parameters()
 			}
-			s.rows = append(s.rows, row{clause: cl, cells: cells[cl], headed: slices.Equal(heads, cl.Topic.Parameters())})
+			s.rows = append(
+				s.rows,
+				row{clause: cl, cells: cells[cl], headed: slices.Equal(heads, cl.Topic.Parameters())},
+			)
 		}
 	}
 	s.rows = append(s.rows, row{title: "strays", note: "topics that no clause covers"})
@@ -218,7 +225,11 @@ func (s *Screen) enter() tea.Cmd {
 		c := r.cells[min(s.col, len(r.cells)-1)]
 		s.open = &detail{clause: c.Clause, instance: c.Instance}
 	case r.breach != nil:
-		s.open = &detail{clause: s.bench.Workspace().Contract.Clause(r.breach.Clause), instance: r.breach.Instance, breach: r.breach}
+		s.open = &detail{
+			clause:   s.bench.Workspace().Contract.Clause(r.breach.Clause),
+			instance: r.breach.Instance,
+			breach:   r.breach,
+		}
 	case r.stray != nil:
 		seq := r.stray.Last.Seq
 		return func() tea.Msg { return look.ShowEvent{Seq: seq} }
@@ -311,7 +322,8 @@ func (s *Screen) drawRow(c look.Canvas, y, i int) {
 	case r.title != "":
 		c.Rule(y, "", t.Dim)
 		x := c.Text(1, y, " "+r.title+" ", t.Strong)
-		if k.who > 0 || i+1 >= len(s.rows) || s.rows[i+1].clause == nil || len(s.rows[i+1].clause.Topic.Parameters()) == 0 {
+		if k.who > 0 || i+1 >= len(s.rows) || s.rows[i+1].clause == nil ||
+			len(s.rows[i+1].clause.Topic.Parameters()) == 0 {
 			x = c.Text(x, y, r.note+" ", t.Dim)
 		}
 		s.headings(c, y, i, max(x, k.name+k.who+k.how+2), k)
@@ -394,7 +406,12 @@ func how(cl *core.Clause) string {
 	return s
 }
 
-var cellSigns = map[core.CellState]string{core.CellUnseen: "·", core.CellKept: "✓", core.CellBroken: "✗", core.CellSilent: "○"}
+var cellSigns = map[core.CellState]string{
+	core.CellUnseen: "·",
+	core.CellKept:   "✓",
+	core.CellBroken: "✗",
+	core.CellSilent: "○",
+}
 
 func cellStyle(t *look.Theme, st core.CellState) look.Style {
 	switch st {
@@ -460,7 +477,8 @@ func headline(cell *core.Cell, room int) string {
 		if !ok || value == nil || strings.HasSuffix(f.Type, "date-time") {
 			continue
 		}
-		if _, nested := x.(map[string]any); nested && i+1 < len(fields) && strings.HasPrefix(fields[i+1].Pointer, f.Pointer+"/") {
+		if _, nested := x.(map[string]any); nested && i+1 < len(fields) &&
+			strings.HasPrefix(fields[i+1].Pointer, f.Pointer+"/") {
 			continue // its parts follow
 		}
 		part := strings.TrimSpace(show(x) + " " + f.Unit)

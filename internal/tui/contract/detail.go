@@ -154,8 +154,22 @@ func (d *detail) drawHead(s *Screen, c look.Canvas) int {
 		if cell.Last.Copy {
 			what = "stored message, from before we came"
 		}
-		c.Text(1, y, look.Clip(fmt.Sprintf("%s %s, %s ago, QoS %d, from %s", what, clock(cell.Last.At), look.Age(s.snap.At.Sub(cell.Last.At)),
-			cell.Last.QoS, sender(cell.Last.Sender)), c.W-2), t.Dim)
+		c.Text(
+			1,
+			y,
+			look.Clip(
+				fmt.Sprintf(
+					"%s %s, %s ago, QoS %d, from %s",
+					what,
+					clock(cell.Last.At),
+					look.Age(s.snap.At.Sub(cell.Last.At)),
+					cell.Last.QoS,
+					sender(cell.Last.Sender),
+				),
+				c.W-2,
+			),
+			t.Dim,
+		)
 		y++
 	}
 	return y + 1

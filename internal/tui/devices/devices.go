@@ -72,13 +72,22 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 		st    look.Style
 	}{{device.Frozen, t.Ours}, {device.Away, t.Broken}, {device.Connecting, t.Warn}, {device.Off, t.Old}} {
 		if n[p.phase] > 0 {
-			lines = append(lines, look.RailLine{Text: fmt.Sprintf("%s %d %s", signs[p.phase], n[p.phase], p.phase), Style: p.st})
+			lines = append(
+				lines,
+				look.RailLine{Text: fmt.Sprintf("%s %d %s", signs[p.phase], n[p.phase], p.phase), Style: p.st},
+			)
 		}
 	}
 	return lines
 }
 
-var signs = map[device.Phase]string{device.On: "●", device.Off: "○", device.Frozen: "❄", device.Away: "╳", device.Connecting: "◌"}
+var signs = map[device.Phase]string{
+	device.On:         "●",
+	device.Off:        "○",
+	device.Frozen:     "❄",
+	device.Away:       "╳",
+	device.Connecting: "◌",
+}
 
 func phaseStyle(t *look.Theme, p device.Phase) look.Style {
 	return map[device.Phase]look.Style{device.On: t.Kept, device.Off: t.Old, device.Frozen: t.Ours, device.Away: t.Broken, device.Connecting: t.Warn}[p]
@@ -177,16 +186,20 @@ func (s *Screen) askMessage(st device.State) {
 		}
 		seen[p] = true
 	}
-	s.ask = &question{title: "send by hand", choices: choices, done: func(s *Screen, picked string) (*question, tea.Cmd, error) {
-		way, name, _ := strings.Cut(picked, ": ")
-		if strings.HasPrefix(way, "from") {
-			if err := s.bench.Device(st.Name).Send(name); err != nil {
-				return nil, nil, err
+	s.ask = &question{
+		title:   "send by hand",
+		choices: choices,
+		done: func(s *Screen, picked string) (*question, tea.Cmd, error) {
+			way, name, _ := strings.Cut(picked, ": ")
+			if strings.HasPrefix(way, "from") {
+				if err := s.bench.Device(st.Name).Send(name); err != nil {
+					return nil, nil, err
+				}
+				return nil, look.Tell(false, st.Name+" publishes "+name), nil
 			}
-			return nil, look.Tell(false, st.Name+" publishes "+name), nil
-		}
-		return s.askPayload(st, s.bench.Workspace().Contract.Clause(name))
-	}}
+			return s.askPayload(st, s.bench.Workspace().Contract.Clause(name))
+		},
+	}
 }
 
 func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cmd, error) {
@@ -194,7 +207,9 @@ func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cm
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s takes %s from anyone; send it from a device with parameters", st.Name, cl.Name)
 	}
-	return &question{title: "send " + name + " as " + cl.From + " would", input: look.NewInput("payload", s.example(cl, name)),
+	return &question{
+		title: "send " + name + " as " + cl.From + " would",
+		input: look.NewInput("payload", s.example(cl, name)),
 		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
 			m := workbench.Message{Topic: name, Payload: []byte(text)}
 			if cl.QoS != nil {
@@ -207,7 +222,8 @@ func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cm
 				}
 				return look.Notice{Text: "sent to " + name}
 			}, nil
-		}}, nil, nil
+		},
+	}, nil, nil
 }
 
 // example is the last payload seen on the topic, or one that the fields suggest.
@@ -228,7 +244,13 @@ func (s *Screen) example(cl *core.Clause, name string) string {
 	for _, f := range fields {
 		if !strings.Contains(strings.TrimPrefix(f.Pointer, "/"), "/") {
 			kind, _, _ := strings.Cut(f.Type, ",")
-			out = append(out, expression.Member{Key: f.Name, Value: map[string]any{"boolean": true, "number": 1, "integer": 1, "string": ""}[kind]})
+			out = append(
+				out,
+				expression.Member{
+					Key:   f.Name,
+					Value: map[string]any{"boolean": true, "number": 1, "integer": 1, "string": ""}[kind],
+				},
+			)
 		}
 	}
 	b, err := json.Marshal(out)
@@ -243,26 +265,35 @@ func (s *Screen) askSignal(st device.State, d *device.Device) {
 	for _, x := range st.Signals {
 		choices = append(choices, x.Name)
 	}
-	s.ask = &question{title: "set a signal", choices: choices, done: func(s *Screen, name string) (*question, tea.Cmd, error) {
-		if name == "" {
-			return nil, nil, fmt.Errorf("%s has no signals", st.Name)
-		}
-		now := ""
-		for _, x := range st.Signals {
-			if x.Name == name {
-				now = value(x.Value)
+	s.ask = &question{
+		title:   "set a signal",
+		choices: choices,
+		done: func(s *Screen, name string) (*question, tea.Cmd, error) {
+			if name == "" {
+				return nil, nil, fmt.Errorf("%s has no signals", st.Name)
 			}
-		}
-		return &question{title: "set " + name + " of " + st.Name + "; a wave stands still from then on", input: look.NewInput(name, now),
-			done: func(s *Screen, text string) (*question, tea.Cmd, error) {
-				return nil, look.Tell(false, name+" = "+text), d.Set(name, parse(text))
-			}}, nil, nil
-	}}
+			now := ""
+			for _, x := range st.Signals {
+				if x.Name == name {
+					now = value(x.Value)
+				}
+			}
+			return &question{
+				title: "set " + name + " of " + st.Name + "; a wave stands still from then on",
+				input: look.NewInput(name, now),
+				done: func(s *Screen, text string) (*question, tea.Cmd, error) {
+					return nil, look.Tell(false, name+" = "+text), d.Set(name, parse(text))
+				},
+			}, nil, nil
+		},
+	}
 }
 
 // askPace asks how a device's link is to be slowed.
 func (s *Screen) askPace(st device.State, d *device.Device) {
-	s.ask = &question{title: "slow the link of " + st.Name + ": a delay, and bytes a second after it, such as 800ms 2000; empty ends it", input: look.NewInput("delay", ""),
+	s.ask = &question{
+		title: "slow the link of " + st.Name + ": a delay, and bytes a second after it, such as 800ms 2000; empty ends it",
+		input: look.NewInput("delay", ""),
 		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
 			var delay time.Duration
 			rate := 0
@@ -283,7 +314,8 @@ func (s *Screen) askPace(st device.State, d *device.Device) {
 				return nil, look.Tell(false, st.Name+" is no longer slowed"), nil
 			}
 			return nil, look.Tell(false, st.Name+" is slowed: "+text), nil
-		}}
+		},
+	}
 }
 
 // parse reads a value as it would stand in the workspace.
@@ -321,7 +353,13 @@ func (s *Screen) Keys() []look.Key {
 	case device.Frozen:
 		keys = append(keys, look.Key{Key: "f", Does: "thaw"}, look.Key{Key: "c", Does: "cut"})
 	}
-	return append(keys, look.Key{Key: "s", Does: "send by hand"}, look.Key{Key: "v", Does: "set a signal"}, look.Key{Key: "d", Does: "delay"}, inside)
+	return append(
+		keys,
+		look.Key{Key: "s", Does: "send by hand"},
+		look.Key{Key: "v", Does: "set a signal"},
+		look.Key{Key: "d", Does: "delay"},
+		inside,
+	)
 }
 
 // Draw draws the screen.
@@ -331,8 +369,11 @@ func (s *Screen) Draw(c look.Canvas) {
 		return
 	}
 	if len(s.list) == 0 {
-		c.Teach("Devices play the clients that are not there yet.", "This workspace has none. Describe them under devices: in "+s.bench.Workspace().File+":",
-			"signals inside, what they publish and when, how they react, and the will they leave.")
+		c.Teach(
+			"Devices play the clients that are not there yet.",
+			"This workspace has none. Describe them under devices: in "+s.bench.Workspace().File+":",
+			"signals inside, what they publish and when, how they react, and the will they leave.",
+		)
 		return
 	}
 	rows := min(len(s.list), max(4, c.H-16))
@@ -454,7 +495,12 @@ func (s *Screen) drawDetail(c look.Canvas) {
 		y += tall
 	}
 	if y < c.H {
-		c.Text(2, c.H-1, look.Clip("publishes "+strings.Join(st.Publishes, ", ")+"   takes "+strings.Join(st.Takes, ", "), c.W-3), t.Dim)
+		c.Text(
+			2,
+			c.H-1,
+			look.Clip("publishes "+strings.Join(st.Publishes, ", ")+"   takes "+strings.Join(st.Takes, ", "), c.W-3),
+			t.Dim,
+		)
 	}
 }
 

@@ -84,7 +84,12 @@ func (v *inside) key(s *Screen, key string) tea.Cmd {
 }
 
 func (v *inside) keys() []look.Key {
-	return []look.Key{{Key: "esc", Does: "devices"}, {Key: "↑↓", Does: "choose"}, {Key: "o", Does: "throw out"}, {Key: "c", Does: "Hodstone's own"}}
+	return []look.Key{
+		{Key: "esc", Does: "devices"},
+		{Key: "↑↓", Does: "choose"},
+		{Key: "o", Does: "throw out"},
+		{Key: "c", Does: "Hodstone's own"},
+	}
 }
 
 func (v *inside) draw(c look.Canvas) {
@@ -97,7 +102,11 @@ func (v *inside) draw(c look.Canvas) {
 			connected++
 		}
 	}
-	top.Rule(0, fmt.Sprintf("inside %s: %s, %d connected", v.broker, look.Plural(len(v.clients), "session"), connected), t.Strong)
+	top.Rule(
+		0,
+		fmt.Sprintf("inside %s: %s, %d connected", v.broker, look.Plural(len(v.clients), "session"), connected),
+		t.Strong,
+	)
 	if len(v.clients) == 0 {
 		top.Text(2, 2, "Nobody is there. Whoever connects to the stand-in appears here.", t.Dim)
 	}
@@ -112,7 +121,17 @@ func (v *inside) draw(c look.Canvas) {
 	add(9)  // out
 	add(9)  // in flight
 	add(9)  // waiting
-	heads := []string{"client", "MQTT", "login", "since", "in/s", "out/s", "flight", "waiting", "address, subscriptions"}
+	heads := []string{
+		"client",
+		"MQTT",
+		"login",
+		"since",
+		"in/s",
+		"out/s",
+		"flight",
+		"waiting",
+		"address, subscriptions",
+	}
 	for i, h := range heads {
 		if i >= 4 && i <= 7 {
 			top.Right(x[i]+7, 1, h, t.Dim)
@@ -188,7 +207,10 @@ func (v *inside) drawRefusals(c look.Canvas) {
 	for i := 0; i+1 < c.H && i < len(shown); i++ {
 		r := &shown[len(shown)-1-i]
 		sign, plain, loud := "✗", t.Text, t.Broken
-		if slices.ContainsFunc(v.probes, func(p standin.Refusal) bool { return p.Address == r.Address && p.At.Equal(r.At) }) {
+		if slices.ContainsFunc(
+			v.probes,
+			func(p standin.Refusal) bool { return p.Address == r.Address && p.At.Equal(r.At) },
+		) {
 			sign, plain, loud = "·", t.Dim, t.Dim // meant to be refused
 		}
 		at := c.Text(2, 1+i, r.At.Format("15:04:05 "), t.Dim)

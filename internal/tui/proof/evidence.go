@@ -25,7 +25,10 @@ type evidence struct {
 
 func newEvidence(r core.Result) *evidence {
 	lanes := report.Lanes(r.Evidence)
-	slices.SortStableFunc(lanes, func(a, b string) int { return slices.Index(r.Clients, a) - slices.Index(r.Clients, b) })
+	slices.SortStableFunc(
+		lanes,
+		func(a, b string) int { return slices.Index(r.Clients, a) - slices.Index(r.Clients, b) },
+	)
 	e := &evidence{r: r, lanes: lanes, height: 10}
 	if n := len(r.Decisive); n > 0 {
 		e.show(r.Decisive[n-1]) // what decided came last; before it stands what led there
@@ -59,7 +62,12 @@ func (e *evidence) decisive() {
 }
 
 func (e *evidence) keys() []look.Key {
-	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll the evidence"}, {Key: "[ ]", Does: "previous, next step"}, {Key: "n", Does: "next that decided"}}
+	return []look.Key{
+		{Key: "esc", Does: "back"},
+		{Key: "↑↓", Does: "scroll the evidence"},
+		{Key: "[ ]", Does: "previous, next step"},
+		{Key: "n", Does: "next that decided"},
+	}
 }
 
 func (e *evidence) key(s *Screen, key string) tea.Cmd {
@@ -135,7 +143,11 @@ func (e *evidence) draw(c look.Canvas) {
 	if n := len(r.Decisive); n > 0 {
 		decided = fmt.Sprintf(", ◆ %d of them decided", n)
 	}
-	c.Rule(y, fmt.Sprintf("evidence: %s, seconds since the check began%s", look.Plural(len(r.Evidence), "event"), decided), t.Strong)
+	c.Rule(
+		y,
+		fmt.Sprintf("evidence: %s, seconds since the check began%s", look.Plural(len(r.Evidence), "event"), decided),
+		t.Strong,
+	)
 	body := c.Sub(0, y+1, c.W, c.H-y-1)
 	if len(r.Evidence) == 0 {
 		body.Text(2, 1, "No packet went over: there is nothing to show.", t.Dim)

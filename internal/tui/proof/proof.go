@@ -82,11 +82,17 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	}
 	n := counts(s.state.Results)
 	if s.state.Stale {
-		return []look.RailLine{{Text: "! stale", Style: t.Warn}, {Text: fmt.Sprintf("%d kept before", n[core.Kept]), Style: t.Old}}
+		return []look.RailLine{
+			{Text: "! stale", Style: t.Warn},
+			{Text: fmt.Sprintf("%d kept before", n[core.Kept]), Style: t.Old},
+		}
 	}
 	var lines []look.RailLine
 	if s.state.Running {
-		lines = append(lines, look.RailLine{Text: fmt.Sprintf("running %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn})
+		lines = append(
+			lines,
+			look.RailLine{Text: fmt.Sprintf("running %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn},
+		)
 	}
 	if s.state.Err != nil {
 		text := "✗ not reached"
@@ -214,7 +220,20 @@ func (s *Screen) drawHead(c look.Canvas) {
 			x = c.Text(x, 0, "! stale, its settings were edited since: r proves anew  ", t.Warn)
 		}
 		x = c.Text(x, 0, report.SummaryLine(counts(s.state.Results))+"  ", t.Text)
-		c.Text(x, 0, look.Clip(fmt.Sprintf("on %s at %s, %.1f s", s.state.Target.Listener, s.state.Started.Format("15:04:05"), s.state.Took.Seconds()), c.W-x), t.Dim)
+		c.Text(
+			x,
+			0,
+			look.Clip(
+				fmt.Sprintf(
+					"on %s at %s, %.1f s",
+					s.state.Target.Listener,
+					s.state.Started.Format("15:04:05"),
+					s.state.Took.Seconds(),
+				),
+				c.W-x,
+			),
+			t.Dim,
+		)
 	}
 }
 
@@ -406,7 +425,14 @@ func (s *Screen) drawFoot(c look.Canvas) {
 	r := s.byKey[key(ch, v)]
 	expected, seen, st := ch.Expected, "not run yet", t.Old
 	if r != nil {
-		expected, seen, st = r.Expected, report.Sign(r.Verdict)+" "+string(r.Verdict)+": "+r.Seen, verdictStyle(t, r.Verdict)
+		expected, seen, st = r.Expected, report.Sign(
+			r.Verdict,
+		)+" "+string(
+			r.Verdict,
+		)+": "+r.Seen, verdictStyle(
+			t,
+			r.Verdict,
+		)
 	}
 	pair := func(y int, k, text string, st look.Style) {
 		c.Text(1, y, k, t.Dim)

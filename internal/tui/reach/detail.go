@@ -43,7 +43,12 @@ func (d *detail) keys() []look.Key {
 	if d.evidence {
 		other = "what was found"
 	}
-	return []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "v", Does: other}, {Key: "p", Does: "paste"}}
+	return []look.Key{
+		{Key: "esc", Does: "back"},
+		{Key: "↑↓", Does: "scroll"},
+		{Key: "v", Does: other},
+		{Key: "p", Does: "paste"},
+	}
 }
 
 func (d *detail) key(s *Screen, k string) tea.Cmd {
@@ -75,7 +80,11 @@ func (d *detail) draw(c look.Canvas) {
 	}
 	d.height = c.H - 3
 	if d.evidence {
-		c.Rule(0, fmt.Sprintf("evidence of %s: %s, seconds since the first", d.name, look.Plural(len(r.Events), "event")), t.Strong)
+		c.Rule(
+			0,
+			fmt.Sprintf("evidence of %s: %s, seconds since the first", d.name, look.Plural(len(r.Events), "event")),
+			t.Strong,
+		)
 		if len(r.Events) == 0 {
 			c.Text(2, 2, "No packet of MQTT went over: the way ended before.", t.Dim)
 			return
@@ -83,7 +92,13 @@ func (d *detail) draw(c look.Canvas) {
 		d.cursor = max(0, min(d.cursor, len(r.Events)-1))
 		body := c.Sub(0, 1, c.W, c.H-1)
 		d.first = look.Scroll(d.first, d.cursor, body.H-1, len(r.Events))
-		seq := sequence.Drawing{Events: r.Events, Lanes: report.Lanes(r.Events), Cursor: d.cursor, First: d.first, Since: r.Events[0].At}
+		seq := sequence.Drawing{
+			Events: r.Events,
+			Lanes:  report.Lanes(r.Events),
+			Cursor: d.cursor,
+			First:  d.first,
+			Since:  r.Events[0].At,
+		}
 		seq.Draw(body)
 		return
 	}

@@ -230,7 +230,9 @@ func (s *Screen) edit() tea.Cmd {
 		if err != nil {
 			return look.Notice{Text: "the editor ended with: " + err.Error(), Bad: true}
 		}
-		return look.Notice{Text: "edited: ways whose settings changed are stale until they are tried again; the other screens keep what was opened"}
+		return look.Notice{
+			Text: "edited: ways whose settings changed are stale until they are tried again; the other screens keep what was opened",
+		}
 	})
 }
 
@@ -326,10 +328,20 @@ func (s *Screen) Keys() []look.Key {
 	if len(s.board.Ways) > 0 {
 		keys = append(keys, look.Key{Key: "enter", Does: "open"})
 		if s.watched() {
-			keys = append(keys, look.Key{Key: "c", Does: "cut the observer"}, look.Key{Key: "f", Does: "freeze"}, look.Key{Key: "t", Does: "throw out"})
+			keys = append(
+				keys,
+				look.Key{Key: "c", Does: "cut the observer"},
+				look.Key{Key: "f", Does: "freeze"},
+				look.Key{Key: "t", Does: "throw out"},
+			)
 		} else {
 			keys = append(keys, look.Key{Key: "m", Does: "stay in there"})
 		}
 	}
-	return append(keys, look.Key{Key: "e", Does: "edit"}, look.Key{Key: "p", Does: "paste"}, look.Key{Key: "x", Does: "export"})
+	return append(
+		keys,
+		look.Key{Key: "e", Does: "edit"},
+		look.Key{Key: "p", Does: "paste"},
+		look.Key{Key: "x", Does: "export"},
+	)
 }

@@ -163,7 +163,12 @@ func (d *Drawing) highlight(c look.Canvas, x, y int, text string) {
 				break
 			}
 			from += i + len(word)
-			c.Text(x+look.Width(text[:from-len(word)]), y, text[from-len(word):from], look.Style{Fg: c.Theme.Ours.Fg, Bg: c.Theme.Select.Bg, Attrs: c.Theme.Select.Attrs})
+			c.Text(
+				x+look.Width(text[:from-len(word)]),
+				y,
+				text[from-len(word):from],
+				look.Style{Fg: c.Theme.Ours.Fg, Bg: c.Theme.Select.Bg, Attrs: c.Theme.Select.Attrs},
+			)
 		}
 	}
 }

@@ -46,11 +46,25 @@ func conversation() []trace.Event {
 	}
 	es := []trace.Event{
 		happened("pen-1", client.LinkOpened, "127.0.0.1:1883"),
-		event("pen-1", trace.Sent, &packet.Connect{Level: packet.V311, ClientID: "pen-1", CleanStart: true, KeepAlive: 10}),
+		event(
+			"pen-1",
+			trace.Sent,
+			&packet.Connect{Level: packet.V311, ClientID: "pen-1", CleanStart: true, KeepAlive: 10},
+		),
 		event("pen-1", trace.Received, &packet.Connack{SessionPresent: true}),
-		event("shore", trace.Sent, &packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "marrowvoe/#", QoS: 1}}}),
+		event(
+			"shore",
+			trace.Sent,
+			&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "marrowvoe/#", QoS: 1}}},
+		),
 		event("shore", trace.Received, &packet.Suback{ID: 1, Codes: []packet.ReasonCode{1}}),
-		stored(event("shore", trace.Received, &packet.Publish{Topic: "marrowvoe/pen/1/status", QoS: 1, ID: 2, Retain: true, Payload: []byte("on")})),
+		stored(
+			event(
+				"shore",
+				trace.Received,
+				&packet.Publish{Topic: "marrowvoe/pen/1/status", QoS: 1, ID: 2, Retain: true, Payload: []byte("on")},
+			),
+		),
 		event("pen-1", trace.Sent, &packet.Publish{Topic: "marrowvoe/pen/1/oxygen", Payload: oxygen}),
 		event("shore", trace.Received, &packet.Publish{Topic: "marrowvoe/pen/1/oxygen", Payload: oxygen}),
 		event("pen-1", trace.Sent, &packet.Publish{Topic: long, QoS: 2, ID: 3, Dup: true, Payload: []byte{0, 255}}),
@@ -132,7 +146,8 @@ func TestArrowsPointTheRightWay(t *testing.T) {
 	lines := strings.Split(draw(t, 140, 17, func(d *Drawing) { d.Lanes = []string{"pen-1", "pen-2", "shore"} }), "\n")
 	broker := strings.Index(string([]rune(lines[0])), BrokerLane)
 	for i, want := range map[int]string{2: "▶", 3: "◀", 4: "◀", 5: "▶", 6: "▶", 7: "▶", 8: "▶"} {
-		if n := strings.Count(lines[i], "▶") + strings.Count(lines[i], "◀"); n != 1 || !strings.Contains(lines[i], want) {
+		if n := strings.Count(lines[i], "▶") + strings.Count(lines[i], "◀"); n != 1 ||
+			!strings.Contains(lines[i], want) {
 			t.Errorf("row %d points wrongly, want %s: %s", i, want, lines[i])
 		}
 	}

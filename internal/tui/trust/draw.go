@@ -17,8 +17,11 @@ func (s *Screen) Draw(c look.Canvas) {
 	case s.handshake:
 		s.drawHandshake(c)
 	case s.inventory == nil:
-		c.Teach("No credentials are known yet.", "This screen tells what certificates and keys are, whatever their names say, and what fits what.",
-			"Name a folder in the workspace: 'credentials: creds'. v shows what the TLS of a listener does.")
+		c.Teach(
+			"No credentials are known yet.",
+			"This screen tells what certificates and keys are, whatever their names say, and what fits what.",
+			"Name a folder in the workspace: 'credentials: creds'. v shows what the TLS of a listener does.",
+		)
 	default:
 		s.drawCredentials(c)
 	}
@@ -308,7 +311,11 @@ func (s *Screen) drawAbout(c look.Canvas) int {
 		put("content", report.FileLine(r.file), t.Text)
 		put("size", fmt.Sprintf("%d bytes, mode %04o", r.file.Size, r.file.Mode.Perm()), t.Dim)
 	default:
-		put("", "Certificates below were signed by "+r.missing+", whose own certificate is not among the files: ask for it.", t.Text)
+		put(
+			"",
+			"Certificates below were signed by "+r.missing+", whose own certificate is not among the files: ask for it.",
+			t.Text,
+		)
 	}
 	return y
 }

@@ -133,7 +133,10 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		return look.Tell(false, "the credentials are read again")
 	case "y":
 		if login := s.login(); login != "" {
-			return tea.Batch(tea.SetClipboard(login), look.Tell(false, "login copied: it goes into the workspace as it is"))
+			return tea.Batch(
+				tea.SetClipboard(login),
+				look.Tell(false, "login copied: it goes into the workspace as it is"),
+			)
 		}
 		return look.Tell(true, "this makes no login: choose a client's certificate whose key is there")
 	case "p":
@@ -146,7 +149,10 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		return s.try()
 	case "d":
 		if s.handshake {
-			s.input, s.asks = look.NewInput("what a device has of TLS: versions, and suites if few (1.2 0xC02B)", s.device.String()), "d"
+			s.input, s.asks = look.NewInput(
+				"what a device has of TLS: versions, and suites if few (1.2 0xC02B)",
+				s.device.String(),
+			), "d"
 		}
 	case "s":
 		if s.survey.Running {
@@ -167,7 +173,10 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		if s.inventory == nil && s.survey.Survey == nil {
 			return look.Tell(true, "there is nothing to export")
 		}
-		s.input, s.asks = look.NewInput("export what is shown to", s.view()+"-"+time.Now().Format("20060102-150405")+".svg"), "x"
+		s.input, s.asks = look.NewInput(
+			"export what is shown to",
+			s.view()+"-"+time.Now().Format("20060102-150405")+".svg",
+		), "x"
 	}
 	return nil
 }
@@ -258,7 +267,14 @@ func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
 			done += "; not yet trusted: compare its fingerprint by another way"
 		}
 	case "x":
-		d, drawErr := report.TrustDrawing(s.bench.Workspace().Name, time.Now(), s.inventory, s.survey.Target.Name, s.survey.Survey, s.handshake)
+		d, drawErr := report.TrustDrawing(
+			s.bench.Workspace().Name,
+			time.Now(),
+			s.inventory,
+			s.survey.Target.Name,
+			s.survey.Survey,
+			s.handshake,
+		)
 		if err = drawErr; err == nil {
 			err = s.bench.Export(value, d)
 		}
@@ -282,13 +298,32 @@ func (s *Screen) Keys() []look.Key {
 		if s.survey.Running {
 			keys = []look.Key{{Key: "s", Does: "stop"}}
 		}
-		return append(keys, look.Key{Key: "d", Does: "a device's means"}, look.Key{Key: "b", Does: "next listener"}, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "v", Does: "credentials"}, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "x", Does: "export"})
+		return append(
+			keys,
+			look.Key{Key: "d", Does: "a device's means"},
+			look.Key{Key: "b", Does: "next listener"},
+			look.Key{Key: "↑↓", Does: "scroll"},
+			look.Key{Key: "v", Does: "credentials"},
+			look.Key{Key: "c", Does: "export the CA"},
+			look.Key{Key: "x", Does: "export"},
+		)
 	}
-	keys := []look.Key{{Key: "↑↓", Does: "choose"}, {Key: "enter", Does: "open"}, {Key: "p", Does: "passphrase"}, {Key: "h", Does: "try the handshake"}, {Key: "v", Does: "handshake"}}
+	keys := []look.Key{
+		{Key: "↑↓", Does: "choose"},
+		{Key: "enter", Does: "open"},
+		{Key: "p", Does: "passphrase"},
+		{Key: "h", Does: "try the handshake"},
+		{Key: "v", Does: "handshake"},
+	}
 	if s.login() != "" {
 		keys = append(keys[:2:2], append([]look.Key{{Key: "y", Does: "copy the login"}}, keys[2:]...)...)
 	}
-	return append(keys, look.Key{Key: "c", Does: "export the CA"}, look.Key{Key: "r", Does: "read again"}, look.Key{Key: "x", Does: "export"})
+	return append(
+		keys,
+		look.Key{Key: "c", Does: "export the CA"},
+		look.Key{Key: "r", Does: "read again"},
+		look.Key{Key: "x", Does: "export"},
+	)
 }
 
 // row is a line of the credentials: a certificate in the tree of who signed whom, or a file

@@ -26,7 +26,12 @@ func (s *Screen) Keys() []look.Key {
 	}
 	switch s.view {
 	case viewJourneys:
-		return append(append(keys, s.journal.keys()...), next, look.Key{Key: "/", Does: "filter"}, look.Key{Key: "esc", Does: "sequence"})
+		return append(
+			append(keys, s.journal.keys()...),
+			next,
+			look.Key{Key: "/", Does: "filter"},
+			look.Key{Key: "esc", Does: "sequence"},
+		)
 	case viewStatistics:
 		return append(append(keys, s.tables.keys()...), next, look.Key{Key: "esc", Does: "sequence"})
 	}
@@ -41,9 +46,23 @@ func (s *Screen) Keys() []look.Key {
 	if !s.follow && !s.record() {
 		keys = append(keys, look.Key{Key: "G", Does: "follow the newest"})
 	}
-	keys = append(keys, look.Key{Key: "f", Does: "find"}, look.Key{Key: "n", Does: "next"}, look.Key{Key: "N", Does: "previous"}, look.Key{Key: "b", Does: "next breach"}, look.Key{Key: "B", Does: "breach before"},
-		look.Key{Key: "l", Does: "lanes"}, look.Key{Key: "t", Does: "times from here"}, look.Key{Key: "y", Does: "copy topic"}, look.Key{Key: "Y", Does: "copy payload"},
-		look.Key{Key: "x", Does: "export what is shown"}, look.Key{Key: "X", Does: "export all that fits"})
+	keys = append(
+		keys,
+		look.Key{Key: "f", Does: "find"},
+		look.Key{Key: "n", Does: "next"},
+		look.Key{Key: "N", Does: "previous"},
+		look.Key{Key: "b", Does: "next breach"},
+		look.Key{Key: "B", Does: "breach before"},
+		look.Key{
+			Key:  "l",
+			Does: "lanes",
+		},
+		look.Key{Key: "t", Does: "times from here"},
+		look.Key{Key: "y", Does: "copy topic"},
+		look.Key{Key: "Y", Does: "copy payload"},
+		look.Key{Key: "x", Does: "export what is shown"},
+		look.Key{Key: "X", Does: "export all that fits"},
+	)
 	if !s.record() {
 		keys = append(keys, look.Key{Key: "c", Does: "show or hide own probes"})
 	}
@@ -151,7 +170,12 @@ func (s *Screen) rows(from, h int) []trace.Event {
 	for i := from; i < to; i++ {
 		e, ok := s.event(i)
 		if !ok {
-			e = trace.Event{Seq: s.index.number(i), At: s.since, Kind: trace.Gap, Text: "no longer kept in memory: record the trace to keep it"}
+			e = trace.Event{
+				Seq:  s.index.number(i),
+				At:   s.since,
+				Kind: trace.Gap,
+				Text: "no longer kept in memory: record the trace to keep it",
+			}
 		}
 		seen[e.Seq] = e
 		s.present[e.Client] = true
@@ -167,7 +191,11 @@ func (s *Screen) drawSequence(body look.Canvas) {
 		case s.scan != nil:
 			body.Teach("Searching the record for "+s.filter.String(), "What fits appears here as it is found.")
 		case s.filter.String() != "" || len(s.lanes.in(laneHidden)) > 0:
-			body.Teach("Nothing fits the filter "+s.filter.String(), "esc drops it; / changes it; l shows the lanes that are hidden.", trace.FilterHelp)
+			body.Teach(
+				"Nothing fits the filter "+s.filter.String(),
+				"esc drops it; / changes it; l shows the lanes that are hidden.",
+				trace.FilterHelp,
+			)
 		case s.record():
 			body.Teach("This record is empty.", "No event was committed before it ended.")
 		default:

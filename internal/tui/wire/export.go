@@ -20,7 +20,14 @@ func (s *Screen) askExport(all bool) tea.Cmd {
 	if all {
 		what = "export all that fits to"
 		if n := s.index.len(); n > report.MaxSequence {
-			return look.Tell(true, fmt.Sprintf("%d events are too many for a drawing; at most %d: narrow them down with /", n, report.MaxSequence))
+			return look.Tell(
+				true,
+				fmt.Sprintf(
+					"%d events are too many for a drawing; at most %d: narrow them down with /",
+					n,
+					report.MaxSequence,
+				),
+			)
 		}
 	}
 	s.ask(what, "sequence-"+time.Now().Format("20060102-150405")+".svg")

@@ -63,7 +63,11 @@ func (v *packetView) refresh(s *Screen) {
 }
 
 func (v *packetView) keys() []look.Key {
-	keys := []look.Key{{Key: "esc", Does: "back"}, {Key: "↑↓", Does: "scroll"}, {Key: "[ ]", Does: "previous, next packet"}}
+	keys := []look.Key{
+		{Key: "esc", Does: "back"},
+		{Key: "↑↓", Does: "scroll"},
+		{Key: "[ ]", Does: "previous, next packet"},
+	}
 	if p := v.event.Publish(); p != nil && len(p.Payload) > 0 {
 		keys = append(keys, look.Key{Key: "v", Does: "payload as " + payloadNames[v.after()]})
 	}
@@ -127,7 +131,15 @@ func (v *packetView) draw(c look.Canvas) {
 	way := map[trace.Kind]string{trace.Sent: "sent by " + e.Client + " to " + e.Broker, trace.Received: "received by " + e.Client + " from " + e.Broker,
 		trace.Link: "link of " + e.Client + " to " + e.Broker}[e.Kind]
 	x := c.Text(1, 0, title(e)+"  ", t.Strong)
-	c.Text(x, 0, look.Clip(fmt.Sprintf("%s at %s, connection %d, MQTT %s", way, e.At.Format("15:04:05.000000"), e.Conn, e.Version), c.W-x), t.Dim)
+	c.Text(
+		x,
+		0,
+		look.Clip(
+			fmt.Sprintf("%s at %s, connection %d, MQTT %s", way, e.At.Format("15:04:05.000000"), e.Conn, e.Version),
+			c.W-x,
+		),
+		t.Dim,
+	)
 	lines := v.build(c.W, t)
 	v.lines = len(lines)
 	for y := 1; y < c.H && v.top+y-1 < len(lines); y++ {
@@ -319,7 +331,11 @@ func (v *packetView) payload(b []byte, w int, t *look.Theme, rule func(string), 
 			if key == "" {
 				key = "payload"
 			}
-			add(part{x, sign + look.Middle(key, valueAt-x-3), t.Dim}, part{valueAt, look.Clip(r.Value, kindAt-valueAt-1), st}, part{kindAt, r.Kind, t.Old})
+			add(
+				part{x, sign + look.Middle(key, valueAt-x-3), t.Dim},
+				part{valueAt, look.Clip(r.Value, kindAt-valueAt-1), st},
+				part{kindAt, r.Kind, t.Old},
+			)
 		}
 	case payloadHex:
 		per := 16

@@ -67,7 +67,17 @@ type Screen struct {
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	s := &Screen{bench: b, src: b.Events, next: 1, follow: true, since: time.Now(), height: 20, seen: map[uint64]trace.Event{}, present: map[string]bool{}, probes: map[string]bool{}}
+	s := &Screen{
+		bench:   b,
+		src:     b.Events,
+		next:    1,
+		follow:  true,
+		since:   time.Now(),
+		height:  20,
+		seen:    map[uint64]trace.Event{},
+		present: map[string]bool{},
+		probes:  map[string]bool{},
+	}
 	s.lanes.states = map[string]laneState{}
 	if s.record() {
 		s.own, s.follow = true, false
@@ -94,7 +104,10 @@ func (s *Screen) Typing() bool { return s.input != nil }
 // Rail returns the live state for the rail.
 func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	if s.record() {
-		lines := []look.RailLine{{Text: "record", Style: t.Ours}, {Text: look.Plural(int(s.src.Next()-1), "event"), Style: t.Dim}}
+		lines := []look.RailLine{
+			{Text: "record", Style: t.Ours},
+			{Text: look.Plural(int(s.src.Next()-1), "event"), Style: t.Dim},
+		}
 		if done := s.bench.Analysed(); done < 1 {
 			lines = append(lines, look.RailLine{Text: fmt.Sprintf("reading %.0f %%", done*100), Style: t.Warn})
 		}
@@ -326,7 +339,8 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 
 func (s *Screen) sequenceKey(key string) tea.Cmd {
 	if look.Move(key, &s.cursor, s.index.len(), s.height) {
-		s.follow = !s.record() && s.cursor == s.index.len()-1 && (key == "end" || key == "G" || key == "down" || key == "j")
+		s.follow = !s.record() && s.cursor == s.index.len()-1 &&
+			(key == "end" || key == "G" || key == "down" || key == "j")
 		return nil
 	}
 	e, there := s.event(s.cursor)
@@ -498,7 +512,11 @@ func (s *Screen) mark(e *trace.Event, t *look.Theme) sequence.Mark {
 		if rule == "" {
 			rule = string(b.Rule)
 		}
-		return sequence.Mark{Sign: "✗", Word: look.Clip(fmt.Sprintf("%s %s %s", rule, b.Where, b.Seen), 26), Style: t.Broken}
+		return sequence.Mark{
+			Sign:  "✗",
+			Word:  look.Clip(fmt.Sprintf("%s %s %s", rule, b.Where, b.Seen), 26),
+			Style: t.Broken,
+		}
 	}
 	return sequence.Mark{}
 }

@@ -30,8 +30,11 @@ func Find(name string) (standin.Fault, error) {
 	if len(near) == 0 {
 		return standin.Fault{}, fmt.Errorf("there is no fault %q: 'hodstone stand-in --help' lists them", name)
 	}
-	return standin.Fault{}, fmt.Errorf("there is no fault %q: did you mean one of %s? 'hodstone stand-in --help' lists them all",
-		name, strings.Join(near, ", "))
+	return standin.Fault{}, fmt.Errorf(
+		"there is no fault %q: did you mean one of %s? 'hodstone stand-in --help' lists them all",
+		name,
+		strings.Join(near, ", "),
+	)
 }
 
 // Set finds several faults.

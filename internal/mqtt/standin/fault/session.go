@@ -11,32 +11,68 @@ var told = []packet.Version{packet.V311, packet.V5}
 func session() []standin.Fault {
 	kept := []string{"session.kept"}
 	return []standin.Fault{
-		{Name: "session.lost", Sentence: "A session is forgotten as soon as its client is gone.", Breaks: []string{"session.kept", "session.present"}, Undecides: []string{"qos2.once"},
-			Decisions: standin.Decisions{Forget: true}},
-		{Name: "session.present-lies", Sentence: "CONNACK says session present 0 where a session waits.", Breaks: []string{"session.present"}, Versions: told, Undecides: []string{"qos2.once"},
-			Decisions: standin.Decisions{Present: func(*packet.Connect, bool) bool { return false }}},
-		{Name: "session.present-forged", Sentence: "CONNACK says session present 1 after a clean start, where a session was there before.", Breaks: []string{"session.present"}, Versions: told,
-			Decisions: standin.Decisions{Present: forged()}},
-		deliver("session.away-lost", "Messages at QoS 1 for a client that is away are lost.", kept, func(d *standin.Delivery) {
-			if d.Away && d.QoS == 1 {
-				d.Times = 0
-			}
-		}),
-		deliver("session.away-twice", "Messages at QoS 2 for a client that is away come twice.", kept, func(d *standin.Delivery) {
-			if d.Away && d.QoS == 2 {
-				d.Times = 2
-			}
-		}),
-		deliver("session.away-lowered", "Messages at QoS 2 for a client that is away come at QoS 1.", kept, func(d *standin.Delivery) {
-			if d.Away && d.QoS == 2 {
-				d.QoS = 1
-			}
-		}),
-		deliver("session.away-wildcard-lost", "Messages for a client that is away are lost where its filter has a wildcard.", kept, func(d *standin.Delivery) {
-			if d.Away && wild(d) {
-				d.Times = 0
-			}
-		}),
+		{
+			Name:      "session.lost",
+			Sentence:  "A session is forgotten as soon as its client is gone.",
+			Breaks:    []string{"session.kept", "session.present"},
+			Undecides: []string{"qos2.once"},
+			Decisions: standin.Decisions{Forget: true},
+		},
+		{
+			Name:      "session.present-lies",
+			Sentence:  "CONNACK says session present 0 where a session waits.",
+			Breaks:    []string{"session.present"},
+			Versions:  told,
+			Undecides: []string{"qos2.once"},
+			Decisions: standin.Decisions{Present: func(*packet.Connect, bool) bool { return false }},
+		},
+		{
+			Name:      "session.present-forged",
+			Sentence:  "CONNACK says session present 1 after a clean start, where a session was there before.",
+			Breaks:    []string{"session.present"},
+			Versions:  told,
+			Decisions: standin.Decisions{Present: forged()},
+		},
+		deliver(
+			"session.away-lost",
+			"Messages at QoS 1 for a client that is away are lost.",
+			kept,
+			func(d *standin.Delivery) {
+				if d.Away && d.QoS == 1 {
+					d.Times = 0
+				}
+			},
+		),
+		deliver(
+			"session.away-twice",
+			"Messages at QoS 2 for a client that is away come twice.",
+			kept,
+			func(d *standin.Delivery) {
+				if d.Away && d.QoS == 2 {
+					d.Times = 2
+				}
+			},
+		),
+		deliver(
+			"session.away-lowered",
+			"Messages at QoS 2 for a client that is away come at QoS 1.",
+			kept,
+			func(d *standin.Delivery) {
+				if d.Away && d.QoS == 2 {
+					d.QoS = 1
+				}
+			},
+		),
+		deliver(
+			"session.away-wildcard-lost",
+			"Messages for a client that is away are lost where its filter has a wildcard.",
+			kept,
+			func(d *standin.Delivery) {
+				if d.Away && wild(d) {
+					d.Times = 0
+				}
+			},
+		),
 		deliver("session.deaf-afterwards", "The subscriptions of a client that was away hold no longer.", kept, deaf()),
 	}
 }

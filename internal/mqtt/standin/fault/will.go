@@ -16,30 +16,65 @@ func will() []standin.Fault {
 	}
 	all := []standin.Fault{
 		of("will.never-sent", "No will is ever published.", comes, func(w *standin.WillCase) { w.Send = false }),
-		of("will.only-on-reset", "A link that is closed without DISCONNECT leaves no will; only a reset does.", []string{"will.on-close"}, func(w *standin.WillCase) {
-			w.Send = w.Send && w.Reset
-		}),
-		of("will.only-on-close", "A link that is reset leaves no will; only a close does.", []string{"will.on-cut"}, func(w *standin.WillCase) {
-			w.Send = w.Send && !w.Reset
-		}),
+		of(
+			"will.only-on-reset",
+			"A link that is closed without DISCONNECT leaves no will; only a reset does.",
+			[]string{"will.on-close"},
+			func(w *standin.WillCase) {
+				w.Send = w.Send && w.Reset
+			},
+		),
+		of(
+			"will.only-on-close",
+			"A link that is reset leaves no will; only a close does.",
+			[]string{"will.on-cut"},
+			func(w *standin.WillCase) {
+				w.Send = w.Send && !w.Reset
+			},
+		),
 		of("will.twice", "A will is published twice.", comes, func(w *standin.WillCase) { w.Times = 2 }),
 		of("will.lowered", "A will is published at QoS 0.", comes, func(w *standin.WillCase) { w.Message.QoS = 0 }),
 		of("will.wrong-payload", "A will loses the last byte of its payload.", comes, func(w *standin.WillCase) {
 			w.Message.Payload = w.Message.Payload[:max(0, len(w.Message.Payload)-1)]
 		}),
-		of("will.wrong-topic", "A will is published under a topic whose last level is in capital letters.", comes, func(w *standin.WillCase) { w.Message.Topic = capitals(w.Message.Topic) }),
-		of("will.retained", "A will is stored although will retain is 0.", comes, func(w *standin.WillCase) { w.Message.Retain = true }),
-		of("will.on-goodbye", "The will is published even after a proper DISCONNECT.", goodbye, func(w *standin.WillCase) { w.Send = true }),
-		of("will.late-on-goodbye", "The will is published 700 ms after a proper DISCONNECT.", goodbye, func(w *standin.WillCase) {
-			if w.Goodbye {
-				w.Send, w.Later = true, 700*time.Millisecond
-			}
-		}),
-		{Name: "will.kept-after-goodbye", Sentence: "A will that DISCONNECT has removed is published when the client returns without one and is cut.", Breaks: goodbye,
-			Decisions: keptWill()},
+		of(
+			"will.wrong-topic",
+			"A will is published under a topic whose last level is in capital letters.",
+			comes,
+			func(w *standin.WillCase) { w.Message.Topic = capitals(w.Message.Topic) },
+		),
+		of(
+			"will.retained",
+			"A will is stored although will retain is 0.",
+			comes,
+			func(w *standin.WillCase) { w.Message.Retain = true },
+		),
+		of(
+			"will.on-goodbye",
+			"The will is published even after a proper DISCONNECT.",
+			goodbye,
+			func(w *standin.WillCase) { w.Send = true },
+		),
+		of(
+			"will.late-on-goodbye",
+			"The will is published 700 ms after a proper DISCONNECT.",
+			goodbye,
+			func(w *standin.WillCase) {
+				if w.Goodbye {
+					w.Send, w.Later = true, 700*time.Millisecond
+				}
+			},
+		),
+		{
+			Name:      "will.kept-after-goodbye",
+			Sentence:  "A will that DISCONNECT has removed is published when the client returns without one and is cut.",
+			Breaks:    goodbye,
+			Decisions: keptWill(),
+		},
 	}
 	for i := range all {
-		if name := all[i].Name; name == "will.never-sent" || name == "will.only-on-close" || name == "will.wrong-topic" {
+		if name := all[i].Name; name == "will.never-sent" || name == "will.only-on-close" ||
+			name == "will.wrong-topic" {
 			all[i].Undecides = undecides
 		}
 	}
