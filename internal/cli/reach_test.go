@@ -347,8 +347,8 @@ func TestTrustTriesARealBroker(t *testing.T) {
 	if taken["1.3"] != 3 || taken["1.2"] < 3 {
 		t.Errorf("suites by version: %v", taken)
 	}
-	// OpenSSL leaves the CCM suites of TLS 1.3 out by default. A device that has only those of 1.3 meets a refusal even where
-	// it has a suite of 1.2, for the server chooses the version first.
+	// OpenSSL leaves the CCM suites of TLS 1.3 out by default. A device that has only those of 1.3 meets a refusal even
+	// where it has a suite of 1.2, for the server chooses the version first.
 	got := ""
 	for _, d := range s.Device {
 		got += d.Name + " " + d.Verdict + "; "

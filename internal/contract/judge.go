@@ -32,8 +32,8 @@ type Message struct {
 	// Copy marks a stored message that greeted a subscription: it says nothing of
 	// cadence or QoS.
 	Copy bool
-	// Sent is how the publisher sent it, where that is on the trace; nil where it is not. What a broker made of it on the
-	// way is no breach of the publisher's.
+	// Sent is how the publisher sent it, where that is on the trace; nil where it is not. What a broker made of it on
+	// the way is no breach of the publisher's.
 	Sent *Envelope
 	// Cleared tells that the publisher is known to have set the retain flag, though the receiver cannot
 	// see it: an empty payload clears what was stored then.

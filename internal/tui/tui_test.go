@@ -284,6 +284,17 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.await("▸ reach: try all")
 	x.key("enter")
 	x.await("ways in", "quay/tcp", "● in")
+
+	// What it tried is on the wire, with lanes of its own only when asked for.
+	x.key("5")
+	x.key("G")
+	x.await("● live", "observer")
+	x.lacks(" more")
+	x.key("c")
+	x.await(" more")
+	x.key("c")
+	x.await("● live", "observer")
+	x.lacks(" more")
 }
 
 func TestDevicesAreSwitchedByHand(t *testing.T) {

@@ -294,8 +294,8 @@ type Snapshot struct {
 	Refused map[string][]string
 }
 
-// Blind says in a line since when and for how long somebody could not see, or that they were blind before; "" where all have
-// seen all along.
+// Blind says in a line since when and for how long somebody could not see, or that they were blind before; "" where all
+// have seen all along.
 func (s *Snapshot) Blind() string {
 	var out []string
 	for _, x := range s.Sights {

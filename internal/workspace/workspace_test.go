@@ -427,7 +427,8 @@ contract:
 	}
 }
 
-// BenchmarkLoad reads a workspace of 5,000 clauses, beside one of 500: the ratio tells whether it grows with the square.
+// BenchmarkLoad reads a workspace of 5,000 clauses, beside one of 500: the ratio tells whether it grows with the
+// square.
 func BenchmarkLoad(b *testing.B) {
 	for _, n := range []int{500, 5_000} {
 		var text strings.Builder
