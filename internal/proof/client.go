@@ -21,6 +21,8 @@ type Client struct {
 	p    *Pass
 	opt  client.Options
 	kept bool
+	// other tells that it comes with another login than ours, or a part of it.
+	other bool
 
 	mu   sync.Mutex
 	take func(packet.Packet) bool
@@ -48,11 +50,17 @@ func WithKeepAlive(seconds uint16) Option {
 
 // WithLogin uses another login; nil for none.
 func WithLogin(l *workspace.Login) Option {
-	return func(p *Client) { l.Apply(&p.opt) }
+	return func(p *Client) {
+		l.Apply(&p.opt)
+		p.other = true
+	}
 }
 
 // WithoutPassword leaves the login's password out.
-func WithoutPassword(p *Client) { p.opt.Connect.HasPassword, p.opt.Connect.Password = false, nil }
+func WithoutPassword(p *Client) {
+	p.opt.Connect.HasPassword, p.opt.Connect.Password = false, nil
+	p.other = true
+}
 
 // As takes over another peer's client id.
 func As(other *Client) Option { return func(p *Client) { p.opt.Connect.ClientID = other.ID } }
@@ -76,7 +84,7 @@ func (p *Pass) Client(name string, options ...Option) *Client {
 		defer peer.mu.Unlock()
 		return peer.take != nil && peer.take(pk)
 	}
-	WithLogin(p.r.target.Login)(peer)
+	p.r.target.Login.Apply(&peer.opt)
 	for _, o := range options {
 		o(peer)
 	}
@@ -103,7 +111,7 @@ func (p *Pass) Try(peer *Client) (*packet.Connack, error) {
 	ack, err := peer.Connect(ctx)
 	for try := 1; p.busy(err); try++ {
 		if try > busyTries {
-			p.crowded(there, false)
+			p.crowded(there, !peer.other)
 			break
 		}
 		// It may still count those that have gone a moment ago.
