@@ -5,6 +5,9 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/bubbles/v2/help"
+	"charm.land/bubbles/v2/key"
+
 	"hodstone/internal/tui/look"
 )
 
@@ -108,24 +111,27 @@ func (m *model) drawFoot(c look.Canvas, s screen) {
 		c.Text(1, 0, look.Clip(sign+m.notice.Text, c.W-2), st)
 		return
 	}
+	h := m.help(t.Rail)
 	end := c.W - 1
 	if !s.Typing() { // these do something everywhere
-		for _, k := range []look.Key{{Key: "q", Does: "quit"}, {Key: ":", Does: "actions"}, {Key: "?", Does: "keys"}} {
-			end -= look.Width(k.Key) + look.Width(k.Does) + 3
-			c.Text(c.Text(end, 0, k.Key, on(t.Ours))+1, 0, k.Does, on(t.Dim))
-		}
+		text := h.ShortHelpView(look.Bindings(m.frameActions()[:3]))
+		end -= look.Width(text) + 1
+		c.Sub(end, 0, c.W-end, 1).Styled(text)
 	}
-	x := 1
-	for _, k := range s.Keys() {
-		if x+look.Width(k.Key)+look.Width(k.Does)+3 > end {
-			if x < end-1 {
-				c.Text(x, 0, "…", on(t.Dim))
-			}
-			break
-		}
-		x = c.Text(x, 0, k.Key, on(t.Ours)) + 1
-		x = c.Text(x, 0, k.Does, on(t.Dim)) + 2
+	h.SetWidth(end - 2)
+	c.Sub(1, 0, end-2, 1).Styled(h.ShortHelpView(look.Bindings(s.Actions())))
+}
+
+// help writes keys in the theme's styles.
+func (m *model) help(ground look.Style) help.Model {
+	h := help.New()
+	k, d := look.Lip(look.On(m.theme.Ours, ground)), look.Lip(look.On(m.theme.Dim, ground))
+	text := look.Lip(look.On(m.theme.Text, ground))
+	h.ShortSeparator, h.Ellipsis = "  ", "…"
+	h.Styles = help.Styles{
+		Ellipsis: d, ShortKey: k, ShortDesc: d, ShortSeparator: d, FullKey: k, FullDesc: text, FullSeparator: d,
 	}
+	return h
 }
 
 // box draws a window over the middle of the screen.
@@ -141,27 +147,36 @@ func (m *model) box(c look.Canvas, w, h int, title string) look.Canvas {
 
 func (m *model) drawHelp(c look.Canvas, s screen) {
 	t := &m.theme
-	keys := append(
-		s.Keys(),
-		look.Key{Key: fmt.Sprintf("1–%d", len(m.screens)), Does: "go to a step; tab goes to the next"},
-		look.Key{
-			Key:  ":",
-			Does: "all actions by name",
-		},
-		look.Key{Key: "esc", Does: "back, to where one was"},
-		look.Key{Key: "q", Does: "quit"},
-	)
-	b := m.box(c, 72, len(keys)+12, "keys of the "+s.Title()+" screen")
-	y := 0
-	for _, k := range keys {
-		b.Text(0, y, k.Key, look.On(t.Ours, t.Rail))
-		b.Text(10, y, k.Does, look.On(t.Text, t.Rail))
-		y++
+	key := look.On(t.Ours, t.Rail)
+	var lines []look.Line
+	for _, list := range [][]look.Action{s.Actions(), m.frameActions()} {
+		for _, k := range list {
+			text := look.On(t.Text, t.Rail)
+			if k.Not != "" {
+				text = look.On(t.Old, t.Rail)
+			}
+			keys := look.Pad(strings.Join(shownKeys(k.Binding), " "), 12)
+			lines = append(lines, look.Line{look.Say(keys, key), look.Say(k.Help().Desc, text)})
+		}
+		lines = append(lines, nil)
 	}
-	for i, l := range []string{"✓ kept   ✗ broken, breach   ? stray, undecided   ∅ unsupported", "○ silent, off   · not seen, not run   ❄ frozen   ╳ away",
-		"─▶ live message   ╌▶ stored message that greets a subscription", "A sender is named only where Hodstone runs the client or its broker."} {
-		b.Text(0, y+1+i, l, look.On(t.Dim, t.Rail))
+	for _, l := range []string{
+		"✓ kept   ✗ broken, breach   ? stray, undecided   ∅ unsupported",
+		"○ silent, off   · not seen, not run   ❄ frozen   ╳ away",
+		"─▶ live message   ╌▶ stored message that greets a subscription",
+		"A sender is named only where Hodstone runs the client or its broker.",
+	} {
+		lines = append(lines, look.Line{look.Say(l, look.On(t.Dim, t.Rail))})
 	}
+	m.text.Draw(m.box(c, 76, len(lines)+4, "keys of the "+s.Title()+" screen"), lines)
+}
+
+// shownKeys are a binding's keys as people read them: those of a direction by their arrows.
+func shownKeys(b key.Binding) []string {
+	if shown := b.Help().Key; len(b.Keys()) == 0 || shown != b.Keys()[0] {
+		return []string{shown}
+	}
+	return b.Keys()
 }
 
 func (m *model) drawActions(c look.Canvas) {
@@ -206,13 +221,14 @@ func (m *model) drawProblems(c look.Canvas) {
 		lines = append(lines, "")
 	}
 	b := m.box(c, width, len(lines)+6, look.Plural(len(found), "problem")+" in the workspace; "+what)
-	m.scroll = max(0, min(m.scroll, len(lines)-b.H+1))
-	for y := 0; y < b.H-1 && m.scroll+y < len(lines); y++ {
+	shown := make([]look.Line, len(lines))
+	for i, l := range lines {
 		st := t.Text
-		if strings.HasPrefix(lines[m.scroll+y], "✗") {
+		if strings.HasPrefix(l, "✗") {
 			st = t.Broken
 		}
-		b.Text(0, y, look.Clip(lines[m.scroll+y], b.W), look.On(st, t.Rail))
+		shown[i] = look.Line{look.Say(look.Clip(l, b.W), look.On(st, t.Rail))}
 	}
+	m.text.Draw(b.Sub(0, 0, b.W, b.H-1), shown)
 	b.Text(0, b.H-1, "↑↓ scroll   esc goes on with what is sound   ! shows this again", look.On(t.Ours, t.Rail))
 }

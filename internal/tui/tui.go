@@ -7,7 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"strings"
+	"strconv"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -31,17 +31,18 @@ const (
 	minHeight    = 16
 )
 
-// screen is one step of the job.
+// screen is one step of the job. It knows nothing of the frame and of other screens.
 type screen interface {
 	Title() string
-	// Refresh takes in what happened since.
-	Refresh()
+	// Update takes in a message: [look.Tick], keys, pasted text, the end of work of its own.
+	Update(tea.Msg) tea.Cmd
+	// Actions is what can be done here and now, and by which keys: the screen's key map.
+	Actions() []look.Action
 	// Typing tells whether keys are text and must all go to the screen.
 	Typing() bool
-	Key(tea.KeyPressMsg) tea.Cmd
-	Keys() []look.Key
+	// Rail is its live state in up to three lines.
 	Rail(*look.Theme) []look.RailLine
-	Draw(look.Canvas)
+	View(look.Canvas)
 }
 
 // model is the whole interface.
@@ -55,9 +56,9 @@ type model struct {
 	at      int
 	w, h    int
 	overlay overlay
-	input   *look.Input // of the actions
-	picked  int
-	scroll  int
+	input   *look.Input    // of the actions
+	picked  int            // of the actions that are found
+	text    *look.Scrolled // of keys or problems
 	notice  look.Notice
 	until   time.Time
 	told    int // the screen that the notice is of
@@ -68,9 +69,9 @@ type overlay int
 
 const (
 	none overlay = iota
-	help
-	actions
-	problems
+	keysOver
+	actionsOver
+	problemsOver
 )
 
 type tick time.Time
@@ -101,7 +102,7 @@ func newModel(b *workbench.Bench) *model {
 	}
 	m.at = first(b)
 	if found, _ := b.Problems(); len(found) > 0 {
-		m.overlay = problems
+		m.overlay, m.text = problemsOver, look.NewScrolled()
 	}
 	if b.Record != nil { // there is nothing but the record
 		m.screens, m.at = []screen{w}, 0
@@ -141,18 +142,13 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		m.theme = look.NewTheme(m.dark, m.colours)
 	case tick:
-		for _, s := range m.screens {
-			s.Refresh()
-		}
-		return m, nextTick()
+		return m, tea.Batch(m.everywhere(look.Tick{At: time.Time(msg)}), nextTick())
 	case look.Notice:
 		m.told = m.at
 		m.notice, m.until = msg, time.Now().Add(noticeFor)
 	case look.ShowEvent:
 		m.show(m.wire)
-		return m, m.wire.Show(msg.Seq)
-	case wire.Sought:
-		return m, m.wire.Sought(msg)
+		return m, m.wire.Update(msg)
 	case tea.MouseWheelMsg:
 		key := tea.KeyPressMsg{Code: tea.KeyDown}
 		if msg.Button == tea.MouseWheelUp {
@@ -164,28 +160,30 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.clicked(msg.Y)
 		}
 	case tea.PasteMsg:
-		return m, m.pasted(msg.Content)
+		if m.overlay == actionsOver {
+			m.input.Update(msg)
+		} else if m.overlay == none {
+			return m, m.screens[m.at].Update(msg)
+		}
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
+	default: // the end of a screen's work
+		return m, m.everywhere(msg)
 	}
 	return m, nil
 }
 
-// pasted gives pasted text to the screen: whole where it takes some, else key by key where it
-// types.
-func (m *model) pasted(text string) tea.Cmd {
-	s := m.screens[m.at]
-	if taker, ok := s.(interface{ Paste(string) tea.Cmd }); ok && m.overlay == none {
-		return taker.Paste(text)
-	}
-	if m.overlay == none && s.Typing() {
-		for _, r := range text {
-			if r >= ' ' {
-				s.Key(tea.KeyPressMsg{Code: r, Text: string(r)})
-			}
+// everywhere hands a message to all screens; each knows which are its own.
+func (m *model) everywhere(msg tea.Msg) tea.Cmd {
+	var all []tea.Cmd
+	for i, s := range m.screens {
+		if t, is := msg.(look.Tick); is {
+			t.Shown = i == m.at
+			msg = t
 		}
+		all = append(all, s.Update(msg))
 	}
-	return nil
+	return tea.Batch(all...)
 }
 
 func (m *model) show(s screen) {
@@ -198,71 +196,71 @@ func (m *model) show(s screen) {
 }
 
 func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
-	k := msg.String()
-	if k == "ctrl+c" {
+	if msg.String() == "ctrl+c" {
 		return tea.Quit
 	}
 	s := m.screens[m.at]
-	switch {
-	case m.overlay != none:
+	if m.overlay != none {
 		return m.overlayKey(msg)
-	case s.Typing():
-		return s.Key(msg)
 	}
-	switch k {
-	case "q":
-		return tea.Quit
-	case "?":
-		m.overlay, m.scroll = help, 0
-	case ":":
-		m.overlay, m.input, m.picked = actions, look.NewInput(":", ""), 0
-	case "!":
-		if found, _ := m.bench.Problems(); len(found) > 0 {
-			m.overlay, m.scroll = problems, 0
+	if !s.Typing() {
+		if cmd, done := look.Press(m.frameActions(), msg); done {
+			return cmd
 		}
-	case "tab":
-		m.at = (m.at + 1) % len(m.screens)
-	case "shift+tab":
-		m.at = (m.at + len(m.screens) - 1) % len(m.screens)
-	default:
-		if len(k) == 1 && k[0] >= '1' && int(k[0]-'1') < len(m.screens) {
-			m.at = int(k[0] - '1')
-			return nil
-		}
-		return s.Key(msg)
 	}
-	return nil
+	return s.Update(msg)
+}
+
+// frameActions are those that do something everywhere, beside those of a screen.
+func (m *model) frameActions() []look.Action {
+	out := []look.Action{
+		look.Act("q", "quit", func() tea.Cmd { return tea.Quit }),
+		look.Let(":", "actions", func() { m.overlay, m.input, m.picked = actionsOver, look.NewInput(":", ""), 0 }),
+		look.Let("?", "keys", func() { m.overlay, m.text = keysOver, look.NewScrolled() }),
+	}
+	if found, _ := m.bench.Problems(); len(found) > 0 {
+		out = append(out, look.Let("!", "problems of the workspace", func() {
+			m.overlay, m.text = problemsOver, look.NewScrolled()
+		}))
+	}
+	for i, s := range m.screens {
+		out = append(out, look.Let(strconv.Itoa(i+1), "go to "+s.Title(), func() { m.at = i }))
+	}
+	to := func(by int) func() { return func() { m.at = (m.at + by + len(m.screens)) % len(m.screens) } }
+	return append(out, look.Let("tab", "next step", to(1)), look.Let("shift+tab", "step before", to(-1)))
+}
+
+// overlayActions are those of what lies over the screen.
+func (m *model) overlayActions() []look.Action {
+	if m.overlay == actionsOver {
+		found := m.find()
+		return []look.Action{
+			look.Let("esc", "leave", func() { m.overlay = none }),
+			look.Keys(
+				"↑↓",
+				"choose",
+				[]string{"up", "down"},
+				func(k string) { look.Move(k, &m.picked, len(found), 1) },
+			),
+			look.Act("enter", "do it", func() tea.Cmd {
+				m.overlay = none
+				if m.picked >= len(found) {
+					return nil
+				}
+				return found[m.picked].do()
+			}),
+		}
+	}
+	return []look.Action{m.text.Action(), look.Let("esc q enter ? !", "go on", func() { m.overlay = none })}
 }
 
 func (m *model) overlayKey(msg tea.KeyPressMsg) tea.Cmd {
-	k := msg.String()
-	if m.overlay == actions {
-		found := m.find()
-		switch k {
-		case "esc":
-			m.overlay = none
-		case "up", "down":
-			look.Move(k, &m.picked, len(found), 1)
-		case "enter":
-			m.overlay = none
-			if m.picked < len(found) {
-				return found[m.picked].do()
-			}
-		default:
-			m.input.Update(msg)
-			m.picked = 0
-		}
-		return nil
+	cmd, done := look.Press(m.overlayActions(), msg)
+	if !done && m.overlay == actionsOver {
+		m.input.Update(msg)
+		m.picked = 0
 	}
-	switch k {
-	case "up", "k":
-		m.scroll = max(0, m.scroll-1)
-	case "down", "j":
-		m.scroll++
-	case "q", "esc", "enter", "?", "!":
-		m.overlay = none
-	}
-	return nil
+	return cmd
 }
 
 // action is something that can be done by name.
@@ -271,62 +269,35 @@ type action struct {
 	do        func() tea.Cmd
 }
 
+// actions are all that can be done: on this screen, in the frame, and on the other screens.
 func (m *model) actions() (out []action) {
-	s := m.screens[m.at]
-	press := map[string]tea.KeyPressMsg{
-		"enter": {Code: tea.KeyEnter},
-		"esc":   {Code: tea.KeyEscape},
-		"space": {Code: tea.KeySpace, Text: " "},
+	here := m.screens[m.at]
+	out = m.actionsOf(here)
+	for _, a := range m.frameActions() {
+		if a.Help().Key != ":" {
+			out = append(out, action{a.Help().Desc, a.Help().Key, func() tea.Cmd { return a.Do(tea.KeyPressMsg{}) }})
+		}
 	}
-	if !s.Typing() {
-		out = m.actionsOf(s, true, press)
-	}
-	for i, t := range m.screens {
-		out = append(out, action{"go to " + t.Title(), fmt.Sprint(i + 1), func() tea.Cmd { m.at = i; return nil }})
-	}
-	out = append(out, action{"keys of this screen", "?", func() tea.Cmd { m.overlay, m.scroll = help, 0; return nil }})
-	if found, _ := m.bench.Problems(); len(found) > 0 {
-		out = append(
-			out,
-			action{"problems of the workspace", "!", func() tea.Cmd { m.overlay, m.scroll = problems, 0; return nil }},
-		)
-	}
-	out = append(out, action{"quit", "q", func() tea.Cmd { return tea.Quit }})
-	for _, s := range m.others() {
-		if !s.Typing() {
-			out = append(out, m.actionsOf(s, false, press)...)
+	for _, s := range m.screens {
+		if s != here {
+			out = append(out, m.actionsOf(s)...)
 		}
 	}
 	return out
 }
 
-// others are the screens that are not shown.
-func (m *model) others() (out []screen) {
-	for i, s := range m.screens {
-		if i != m.at {
-			out = append(out, s)
-		}
+// actionsOf are what can be done on a screen as it stands; going there comes first.
+func (m *model) actionsOf(s screen) (out []action) {
+	if s.Typing() {
+		return nil
 	}
-	return out
-}
-
-// actionsOf are what can be done on a screen as it stands; for one that is not shown, going there comes first.
-func (m *model) actionsOf(s screen, here bool, press map[string]tea.KeyPressMsg) (out []action) {
-	for _, k := range s.Keys() {
-		if !here && k.Key == "esc" {
-			continue
+	for _, a := range s.Actions() {
+		if a.Named {
+			out = append(out, action{s.Title() + ": " + a.Help().Desc, a.Help().Key, func() tea.Cmd {
+				m.show(s)
+				return a.Do(tea.KeyPressMsg{})
+			}})
 		}
-		msg, special := press[k.Key]
-		if !special {
-			if len([]rune(k.Key)) != 1 || strings.ContainsAny(k.Key, "↑↓←→") {
-				continue
-			}
-			msg = tea.KeyPressMsg{Code: []rune(k.Key)[0], Text: k.Key}
-		}
-		out = append(out, action{s.Title() + ": " + k.Does, k.Key, func() tea.Cmd {
-			m.show(s)
-			return s.Key(msg)
-		}})
 	}
 	return out
 }
@@ -394,14 +365,14 @@ func (m *model) draw() string {
 		top = 1
 	}
 	s := m.screens[m.at]
-	s.Draw(c.Sub(rail+1, top, m.w-rail-1, m.h-1-top))
+	s.View(c.Sub(rail+1, top, m.w-rail-1, m.h-1-top))
 	m.drawFoot(c.Sub(rail+1, m.h-1, m.w-rail-1, 1), s)
 	switch m.overlay {
-	case help:
+	case keysOver:
 		m.drawHelp(c, s)
-	case actions:
+	case actionsOver:
 		m.drawActions(c)
-	case problems:
+	case problemsOver:
 		m.drawProblems(c)
 	}
 	return c.Render()

@@ -114,13 +114,38 @@ func (x *interfaceOn) key(k string) {
 		"end":       {Code: tea.KeyEnd},
 		"backspace": {Code: tea.KeyBackspace},
 	}
-	special["ctrl+d"] = tea.Key{Code: 'd', Mod: tea.ModCtrl}
+	for _, letter := range "dju" {
+		special["ctrl+"+string(letter)] = tea.Key{Code: letter, Mod: tea.ModCtrl}
+	}
 	key, ok := special[k]
 	if !ok {
 		key = tea.Key{Code: []rune(k)[0], Text: k}
 	}
 	_, cmd := x.m.Update(tea.KeyPressMsg(key))
 	x.run(cmd)
+}
+
+// deadKeys are keys of actions that another action, or the frame, takes first; those that move a
+// cursor may have a meaning of their own at times.
+func (x *interfaceOn) deadKeys() (dead []string) {
+	taken := map[string]bool{}
+	s := x.m.screens[x.m.at]
+	if !s.Typing() {
+		for _, a := range x.m.frameActions() {
+			for _, k := range a.Keys() {
+				taken[k] = true
+			}
+		}
+	}
+	for _, a := range s.Actions() {
+		for _, k := range a.Keys() {
+			if taken[k] && (a.Named || a.Not != "") {
+				dead = append(dead, k+" "+a.Help().Desc)
+			}
+			taken[k] = true
+		}
+	}
+	return dead
 }
 
 // step lets what happened meanwhile reach the interface and returns the screen's text.
@@ -175,6 +200,9 @@ func TestAThousandRandomKeys(t *testing.T) {
 		k := keys[r.IntN(len(keys))]
 		pressed = append(pressed, k)
 		x.key(k)
+		if dead := x.deadKeys(); len(dead) > 0 {
+			t.Fatalf("keys that the help tells of but that do nothing of it: %q, after %v", dead, pressed)
+		}
 		if i%50 == 0 {
 			x.m.Update(tea.WindowSizeMsg{Width: 20 + r.IntN(180), Height: 3 + r.IntN(60)})
 		}
@@ -322,12 +350,30 @@ func TestDevicesAreSwitchedByHand(t *testing.T) {
 	x.key("space")
 	x.await("barge stopped", "barge          ○ off", "○ 1 off")
 	x.key("s")
-	x.key("down")
-	x.key("enter")
 	x.await("barge is not connected: start it first")
-	x.key("esc")
 	x.key("space")
 	x.await("barge started", "7 on")
+
+	// A payload of several lines is pasted whole, and goes out as it is.
+	x.key("end")
+	x.await("store, plays store")
+	x.key("s")
+	x.key("enter")
+	x.await("send marrowvoe/shore/order as shore would", "enter sends", "order")
+	x.key("ctrl+u")
+	for range 200 {
+		x.key("backspace")
+	}
+	x.m.Update(tea.PasteMsg{Content: "{\r\n  \"order\": 77,\r\n  \"kg\": 250"})
+	x.key("ctrl+j")
+	x.key("}")
+	x.await(`  "order": 77,`, `  "kg": 250`)
+	x.key("enter")
+	x.await("sent to marrowvoe/shore/order")
+	x.key("5")
+	x.key("/")
+	x.typed("topic:marrowvoe/shore/order")
+	x.await("marrowvoe/shore/order", `{\n  "order": 77,\n`)
 }
 
 func TestEmptyScreensTeach(t *testing.T) {

@@ -445,6 +445,9 @@ type BrokerState struct {
 	Faults  []string
 	In      bool
 	Why     string // why it is not in
+	// Leaves tells that our client is there only because [Bench.StayIn] was asked for: [Bench.Leave]
+	// ends it.
+	Leaves bool
 	// Plain tells that the observer's password goes over a link that is not encrypted, to a
 	// broker that is not ours.
 	Plain bool
@@ -461,7 +464,7 @@ func (b *Bench) Brokers() []BrokerState {
 	b.obs.mu.Unlock()
 	for _, o := range b.present() {
 		s := o.state()
-		s.Ping, s.Silent = pings[s.Name], silent[s.Name]
+		s.Ping, s.Silent, s.Leaves = pings[s.Name], silent[s.Name], o.leave != nil
 		if si := o.broker.StandIn; si != nil {
 			s.StandIn, s.Faults = true, append(append([]string(nil), si.Faults...), b.opt.Faults...)
 		}

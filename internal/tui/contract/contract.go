@@ -26,6 +26,7 @@ type Screen struct {
 	at    int // row with the cursor
 	col   int
 	first int
+	taken time.Time // when what was seen was taken in last
 	open  *detail
 }
 
@@ -43,7 +44,7 @@ type row struct {
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
 	s := &Screen{bench: b}
-	s.Refresh()
+	s.refresh()
 	s.step(0)
 	return s
 }
@@ -79,8 +80,8 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 // maxBreachRows is how many of the latest breaches the sheet lists; all are counted.
 const maxBreachRows = 40
 
-// Refresh takes in what was seen since.
-func (s *Screen) Refresh() {
+// refresh takes in what was seen since.
+func (s *Screen) refresh() {
 	kept := ""
 	if s.at < len(s.rows) {
 		kept = s.rows[s.at].id()
@@ -170,15 +171,52 @@ func (s *Screen) step(by int) {
 	}
 }
 
-// Key takes a key.
-func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+// hiddenEvery is how often the rail's lines are made anew while the screen is not shown.
+const hiddenEvery = time.Second
+
+// Update takes a message.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case look.Tick:
+		if msg.Shown || msg.At.Sub(s.taken) >= hiddenEvery {
+			s.taken = msg.At
+			s.refresh()
+		}
+	case tea.KeyPressMsg:
+		cmd, _ := look.Press(s.Actions(), msg)
+		return cmd
+	}
+	return nil
+}
+
+// Actions is what can be done here and now.
+func (s *Screen) Actions() []look.Action {
 	if s.open != nil {
-		return s.open.key(s, msg.String())
+		return s.open.actions(s)
 	}
 	if s.at >= len(s.rows) {
 		s.step(0)
 	}
-	switch msg.String() {
+	out := []look.Action{look.Keys(
+		"↑↓←→", "move", []string{
+			"up", "k", "down", "j", "left", "h", "right", "l", "pgup", "pgdown", "home", "g", "end", "G",
+		}, s.move,
+	)}
+	if s.at < len(s.rows) && s.rows[s.at].stray != nil {
+		out = append(out, look.Act("enter w", "show on the wire", s.wire))
+	} else {
+		out = append(out, look.Act("enter", "open", s.enter), look.Act("w", "show on the wire", s.wire))
+	}
+	if len(s.snap.Breaches) > 0 {
+		out = append(out, look.Let("b", "latest breach", func() {
+			s.at = slices.IndexFunc(s.rows, func(r row) bool { return r.breach != nil })
+		}))
+	}
+	return out
+}
+
+func (s *Screen) move(key string) {
+	switch key {
 	case "up", "k":
 		s.step(-1)
 	case "down", "j":
@@ -199,19 +237,13 @@ func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
 		if n := len(s.rows[s.at].cells); s.col < n-1 {
 			s.col++
 		}
-	case "b":
-		for i := range s.rows {
-			if s.rows[i].breach != nil {
-				s.at = i
-				break
-			}
-		}
-	case "enter":
-		return s.enter()
-	case "w":
-		if seq := s.seq(); seq > 0 {
-			return func() tea.Msg { return look.ShowEvent{Seq: seq} }
-		}
+	}
+}
+
+// wire shows what the cursor is on where it went over.
+func (s *Screen) wire() tea.Cmd {
+	if seq := s.seq(); seq > 0 {
+		return func() tea.Msg { return look.ShowEvent{Seq: seq} }
 	}
 	return nil
 }
@@ -230,9 +262,6 @@ func (s *Screen) enter() tea.Cmd {
 			instance: r.breach.Instance,
 			breach:   r.breach,
 		}
-	case r.stray != nil:
-		seq := r.stray.Last.Seq
-		return func() tea.Msg { return look.ShowEvent{Seq: seq} }
 	}
 	if s.open != nil {
 		s.open.refresh(s)
@@ -253,25 +282,8 @@ func (s *Screen) seq() uint64 {
 	return 0
 }
 
-// Keys returns what can be done here and now.
-func (s *Screen) Keys() []look.Key {
-	if s.open != nil {
-		return s.open.keys()
-	}
-	keys := []look.Key{{Key: "↑↓←→", Does: "move"}}
-	if s.at < len(s.rows) && s.rows[s.at].stray != nil {
-		keys = append(keys, look.Key{Key: "enter", Does: "show on the wire"})
-	} else {
-		keys = append(keys, look.Key{Key: "enter", Does: "open"}, look.Key{Key: "w", Does: "show on the wire"})
-	}
-	if len(s.snap.Breaches) > 0 {
-		keys = append(keys, look.Key{Key: "b", Does: "latest breach"})
-	}
-	return keys
-}
-
-// Draw draws the screen.
-func (s *Screen) Draw(c look.Canvas) {
+// View draws the screen.
+func (s *Screen) View(c look.Canvas) {
 	if s.open != nil {
 		s.open.draw(s, c)
 		return

@@ -36,18 +36,20 @@ func (d *detail) refresh(s *Screen) {
 	}
 }
 
-func (d *detail) keys() []look.Key {
-	keys := []look.Key{{Key: "esc", Does: "back"}}
-	if d.seq() > 0 {
-		keys = append(keys, look.Key{Key: "w", Does: "show on the wire"})
+func (d *detail) actions(s *Screen) []look.Action {
+	out := []look.Action{look.Let("esc backspace", "back", func() { s.open = nil })}
+	if seq := d.seq(); seq > 0 {
+		out = append(out, look.Act("w", "show on the wire", func() tea.Cmd {
+			return func() tea.Msg { return look.ShowEvent{Seq: seq} }
+		}))
 	}
 	if len(d.breaches) > 0 {
-		keys = append(keys, look.Key{Key: "b", Does: "older breach"})
+		out = append(out, look.Let("b", "older breach", d.older))
 	}
 	if d.breach != nil {
-		keys = append(keys, look.Key{Key: "l", Does: "last message"})
+		out = append(out, look.Let("l", "last message", func() { d.breach = nil }))
 	}
-	return keys
+	return out
 }
 
 func (d *detail) seq() uint64 {
@@ -60,29 +62,16 @@ func (d *detail) seq() uint64 {
 	return 0
 }
 
-func (d *detail) key(s *Screen, key string) tea.Cmd {
-	switch key {
-	case "esc", "backspace":
-		s.open = nil
-	case "w":
-		if seq := d.seq(); seq > 0 {
-			return func() tea.Msg { return look.ShowEvent{Seq: seq} }
-		}
-	case "l":
-		d.breach = nil
-	case "b":
-		next := 0
-		for i := range d.breaches {
-			if d.breach != nil && d.breaches[i].At.Equal(d.breach.At) && d.breaches[i].Where == d.breach.Where {
-				next = (i + 1) % len(d.breaches)
-			}
-		}
-		if next < len(d.breaches) {
-			b := d.breaches[next]
-			d.breach = &b
+// older goes on to the breach before the one that is shown, after the oldest to the latest.
+func (d *detail) older() {
+	next := 0
+	for i := range d.breaches {
+		if d.breach != nil && d.breaches[i].At.Equal(d.breach.At) && d.breaches[i].Where == d.breach.Where {
+			next = (i + 1) % len(d.breaches)
 		}
 	}
-	return nil
+	b := d.breaches[next]
+	d.breach = &b
 }
 
 // message returns the payload that is shown and who sent it.

@@ -38,7 +38,8 @@ type question struct {
 	choices []string // to pick from, or nil
 	at      int
 	title   string
-	input   *look.Input
+	input   *look.Input // a line to type, or nil
+	area    *look.Area  // a payload to type, or nil
 	done    func(*Screen, string) (next *question, cmd tea.Cmd, err error)
 }
 
@@ -51,8 +52,8 @@ func (s *Screen) Title() string { return "devices" }
 // Typing tells whether keys are text.
 func (s *Screen) Typing() bool { return s.ask != nil }
 
-// Refresh takes in how the devices stand.
-func (s *Screen) Refresh() {
+// refresh takes in how the devices stand.
+func (s *Screen) refresh() {
 	s.list = s.bench.Devices()
 	s.at = max(0, min(s.at, len(s.list)-1))
 	if s.inside != nil {
@@ -93,81 +94,122 @@ func phaseStyle(t *look.Theme, p device.Phase) look.Style {
 	return map[device.Phase]look.Style{device.On: t.Kept, device.Off: t.Old, device.Frozen: t.Ours, device.Away: t.Broken, device.Connecting: t.Warn}[p]
 }
 
-// Key takes a key.
-func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
-	if s.ask != nil {
-		return s.answer(msg)
-	}
-	k := msg.String()
-	if s.inside != nil {
-		return s.inside.key(s, k)
-	}
-	if k == "i" {
-		return s.openInside()
-	}
-	if len(s.list) == 0 || look.Move(k, &s.at, len(s.list), 10) {
-		return nil
-	}
-	st := s.list[s.at]
-	d := s.bench.Device(st.Name)
-	// Stopping waits for a goodbye: the screen must not.
-	later := func(did string, f func() error) tea.Cmd {
-		return func() tea.Msg {
-			if err := f(); err != nil {
-				return look.Notice{Text: st.Name + ": " + err.Error(), Bad: true}
-			}
-			return look.Notice{Text: st.Name + " " + did}
+// Update takes a message.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case look.Tick:
+		s.refresh()
+	case tea.PasteMsg:
+		s.typed(msg)
+	case tea.KeyPressMsg:
+		cmd, done := look.Press(s.Actions(), msg)
+		if !done {
+			s.typed(msg)
 		}
-	}
-	switch k {
-	case "space":
-		if st.Phase == device.Off {
-			return later("started", func() error { d.Start(); return nil })
-		}
-		return later("stopped", func() error { d.Stop(); return nil })
-	case "c":
-		return later("cut: its link was reset; it comes back by itself", d.Cut)
-	case "f":
-		if st.Phase == device.Frozen {
-			return later("thawed", d.Thaw)
-		}
-		return later("frozen: nothing goes in or out, nothing is closed", d.Freeze)
-	case "s":
-		s.askMessage(st)
-	case "v":
-		s.askSignal(st, d)
-	case "d":
-		s.askPace(st, d)
+		return cmd
 	}
 	return nil
 }
 
-// answer takes a key for the question.
-func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
-	q := s.ask
-	switch k := msg.String(); {
-	case k == "esc":
-		s.ask = nil
-	case q.input != nil && k != "enter":
-		q.input.Update(msg)
-	case q.input == nil && look.Move(k, &q.at, len(q.choices), 5):
-	case k == "enter":
-		value := ""
-		if q.input != nil {
-			value = q.input.Value()
-		} else if q.at < len(q.choices) {
-			value = q.choices[q.at]
-		}
-		next, cmd, err := q.done(s, value)
-		if err != nil {
-			if q.input != nil {
-				q.input.Error = err.Error()
-				return nil
+// typed hands a message to what is being typed in.
+func (s *Screen) typed(msg tea.Msg) {
+	switch {
+	case s.ask == nil:
+	case s.ask.area != nil:
+		s.ask.area.Update(msg)
+	case s.ask.input != nil:
+		s.ask.input.Update(msg)
+	}
+}
+
+// Actions is what can be done here and now.
+func (s *Screen) Actions() []look.Action {
+	switch {
+	case s.ask != nil:
+		return s.ask.actions(s)
+	case s.inside != nil:
+		return s.inside.actions(s)
+	}
+	inside := look.Act("i", "look into the stand-in", s.openInside)
+	if len(s.list) == 0 {
+		return []look.Action{inside}
+	}
+	st := s.list[s.at]
+	out := append([]look.Action{look.Moves("choose", &s.at, len(s.list), 10, nil)}, s.switches(st)...)
+	d := s.bench.Device(st.Name)
+	if st.Phase == device.Off {
+		out = append(out, look.CanNot("s", "send by hand", st.Name+" is not connected: start it first"))
+	} else {
+		out = append(out, look.Let("s", "send by hand", func() { s.askMessage(st) }))
+	}
+	out = append(out, look.Let("v", "set a signal", func() { s.askSignal(st, d) }))
+	if st.Phase != device.Off {
+		out = append(out, look.Let("d", "delay", func() { s.askPace(st, d) }))
+	}
+	return append(out, inside)
+}
+
+// switches are the actions that start, stop and disturb a device.
+func (s *Screen) switches(st device.State) []look.Action {
+	d := s.bench.Device(st.Name)
+	// Stopping waits for a goodbye: the screen must not.
+	later := func(keys, does, did string, f func() error) look.Action {
+		return look.Act(keys, does, func() tea.Cmd {
+			return func() tea.Msg {
+				if err := f(); err != nil {
+					return look.Notice{Text: st.Name + ": " + err.Error(), Bad: true}
+				}
+				return look.Notice{Text: st.Name + " " + did}
 			}
-			return look.Tell(true, err.Error())
-		}
+		})
+	}
+	if st.Phase == device.Off {
+		return []look.Action{later("space", "start", "started", func() error { d.Start(); return nil })}
+	}
+	out := []look.Action{later("space", "stop", "stopped", func() error { d.Stop(); return nil })}
+	cut := later("c", "cut", "cut: its link was reset; it comes back by itself", d.Cut)
+	switch st.Phase {
+	case device.On:
+		freeze := later("f", "freeze", "frozen: nothing goes in or out, nothing is closed", d.Freeze)
+		out = append(out, cut, freeze)
+	case device.Frozen:
+		out = append(out, later("f", "thaw", "thawed", d.Thaw), cut)
+	}
+	return out
+}
+
+// actions are those of a question.
+func (q *question) actions(s *Screen) []look.Action {
+	out := []look.Action{look.Act("enter", "go on", func() tea.Cmd { return q.answer(s) })}
+	if q.input == nil && q.area == nil {
+		out = append(out, look.Moves("choose", &q.at, len(q.choices), 5, nil))
+	}
+	return append(out, look.Let("esc", "leave", func() { s.ask = nil }))
+}
+
+// answer takes what was chosen or typed.
+func (q *question) answer(s *Screen) tea.Cmd {
+	value := ""
+	switch {
+	case q.area != nil:
+		value = q.area.Value()
+	case q.input != nil:
+		value = q.input.Value()
+	case q.at < len(q.choices):
+		value = q.choices[q.at]
+	}
+	next, cmd, err := q.done(s, value)
+	if err == nil {
 		s.ask = next
 		return cmd
+	}
+	switch {
+	case q.area != nil:
+		q.area.Error = err.Error()
+	case q.input != nil:
+		q.input.Error = err.Error()
+	default:
+		return look.Tell(true, err.Error())
 	}
 	return nil
 }
@@ -209,7 +251,7 @@ func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cm
 	}
 	return &question{
 		title: "send " + name + " as " + cl.From + " would",
-		input: look.NewInput("payload", s.example(cl, name)),
+		area:  look.NewArea(s.example(cl, name), false),
 		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
 			m := workbench.Message{Topic: name, Payload: []byte(text)}
 			if cl.QoS != nil {
@@ -329,41 +371,8 @@ func parse(s string) any {
 	return s
 }
 
-// Keys returns what can be done here and now.
-func (s *Screen) Keys() []look.Key {
-	if s.ask != nil {
-		return []look.Key{{Key: "enter", Does: "go on"}, {Key: "esc", Does: "leave"}}
-	}
-	if s.inside != nil {
-		return s.inside.keys()
-	}
-	inside := look.Key{Key: "i", Does: "look into the stand-in"}
-	if len(s.list) == 0 {
-		return []look.Key{inside}
-	}
-	st := s.list[s.at]
-	keys := []look.Key{{Key: "↑↓", Does: "choose"}}
-	if st.Phase == device.Off {
-		return append(keys, look.Key{Key: "space", Does: "start"}, look.Key{Key: "v", Does: "set a signal"}, inside)
-	}
-	keys = append(keys, look.Key{Key: "space", Does: "stop"})
-	switch st.Phase {
-	case device.On:
-		keys = append(keys, look.Key{Key: "c", Does: "cut"}, look.Key{Key: "f", Does: "freeze"})
-	case device.Frozen:
-		keys = append(keys, look.Key{Key: "f", Does: "thaw"}, look.Key{Key: "c", Does: "cut"})
-	}
-	return append(
-		keys,
-		look.Key{Key: "s", Does: "send by hand"},
-		look.Key{Key: "v", Does: "set a signal"},
-		look.Key{Key: "d", Does: "delay"},
-		inside,
-	)
-}
-
-// Draw draws the screen.
-func (s *Screen) Draw(c look.Canvas) {
+// View draws the screen.
+func (s *Screen) View(c look.Canvas) {
 	if s.inside != nil {
 		s.inside.draw(c)
 		return
@@ -507,14 +516,22 @@ func (s *Screen) drawDetail(c look.Canvas) {
 func (s *Screen) drawQuestion(c look.Canvas) {
 	t, q := c.Theme, s.ask
 	h := 6
-	if q.input == nil {
+	switch {
+	case q.area != nil:
+		h = min(c.H, 14)
+	case q.input == nil:
 		h = min(len(q.choices), 12) + 4
 	}
 	w := min(c.W-4, 110)
 	box := c.Sub((c.W-w)/2, max(0, (c.H-h)/2), w, h)
 	box.Fill(t.Rail)
 	box.Text(2, 1, look.Clip(q.title, w-4), look.On(t.Strong, t.Rail))
-	if q.input != nil {
+	switch {
+	case q.area != nil:
+		q.area.Draw(box.Sub(2, 3, w-4, h-4))
+		box.Right(w-2, h-1, "enter sends; alt+enter begins a line", look.On(t.Dim, t.Rail))
+		return
+	case q.input != nil:
 		q.input.Draw(box.Sub(2, 3, w-4, 3), 0)
 		return
 	}

@@ -57,39 +57,30 @@ func (s *Screen) openInside() tea.Cmd {
 	return nil
 }
 
-func (v *inside) key(s *Screen, key string) tea.Cmd {
-	if look.Move(key, &v.at, len(v.clients), 10) {
-		return nil
+func (v *inside) actions(s *Screen) []look.Action {
+	out := []look.Action{
+		look.Let("esc", "devices", func() { s.inside = nil }),
+		look.Moves("choose", &v.at, len(v.clients), 10, nil),
 	}
-	switch key {
-	case "esc":
-		s.inside = nil
-	case "i":
-		return s.openInside()
-	case "c":
-		v.own = !v.own
-	case "o":
-		if v.at >= len(v.clients) {
-			return nil
-		}
+	if v.at < len(v.clients) {
 		id, broker := v.clients[v.at].ID, s.bench.StandIn(v.broker)
-		return func() tea.Msg {
-			if broker == nil || !broker.ThrowOut(id) {
-				return look.Notice{Text: id + " is not connected", Bad: true}
+		out = append(out, look.Act("o", "throw out", func() tea.Cmd {
+			return func() tea.Msg {
+				if broker == nil || !broker.ThrowOut(id) {
+					return look.Notice{Text: id + " is not connected", Bad: true}
+				}
+				return look.Notice{Text: id + " is thrown out"}
 			}
-			return look.Notice{Text: id + " is thrown out"}
-		}
+		}))
 	}
-	return nil
-}
-
-func (v *inside) keys() []look.Key {
-	return []look.Key{
-		{Key: "esc", Does: "devices"},
-		{Key: "↑↓", Does: "choose"},
-		{Key: "o", Does: "throw out"},
-		{Key: "c", Does: "Hodstone's own"},
+	next := "devices"
+	if names := s.bench.StandIns(); len(names) > 0 && v.broker != names[len(names)-1] {
+		next = "next stand-in"
 	}
+	return append(out,
+		look.Let("c", "Hodstone's own", func() { v.own = !v.own }),
+		look.Act("i", next, s.openInside),
+	)
 }
 
 func (v *inside) draw(c look.Canvas) {

@@ -8,7 +8,6 @@ import (
 	"math"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"charm.land/lipgloss/v2"
 	uv "github.com/charmbracelet/ultraviolet"
@@ -123,8 +122,8 @@ func (c Canvas) Text(x, y int, s string, st Style) int {
 			break
 		}
 		s = s[len(cluster):]
-		if r, _ := utf8.DecodeRuneInString(cluster); n == 0 || r < ' ' || r == 0x7f {
-			cluster, n = "·", 1 // control characters would garble the screen
+		if n == 0 || Tame(cluster) != cluster {
+			cluster, n = "·", 1
 		}
 		if x+n > c.W {
 			break
@@ -141,6 +140,52 @@ func (c Canvas) Text(x, y int, s string, st Style) int {
 		x += n
 	}
 	return x
+}
+
+// Tame puts a dot for each control character: they would garble the screen.
+func Tame(s string) string {
+	control := func(r rune) bool { return r < ' ' || r >= 0x7f && r < 0xa0 }
+	if strings.IndexFunc(s, control) < 0 {
+		return s
+	}
+	return strings.Map(func(r rune) rune {
+		if control(r) {
+			return '·'
+		}
+		return r
+	}, s)
+}
+
+// Styled draws what a component rendered for a terminal. Where it has no ground of its own, the
+// window's stays.
+func (c Canvas) Styled(text string) {
+	from := uv.NewScreenBuffer(c.W, c.H)
+	uv.NewStyledString(text).Draw(from, from.Bounds())
+	for y := range c.H {
+		for x := range c.W {
+			cell := from.CellAt(x, y)
+			if cell == nil || cell.Width == 0 || cell.Content == " " && cell.Style.IsZero() {
+				continue
+			}
+			again := *cell
+			if old := c.buf.CellAt(c.x+x, c.y+y); again.Style.Bg == nil && old != nil {
+				again.Style.Bg = old.Style.Bg
+			}
+			c.buf.SetCell(c.x+x, c.y+y, &again)
+		}
+	}
+}
+
+// Lip is the style in the terms of the components that are drawn by [Canvas.Styled].
+func Lip(s Style) lipgloss.Style {
+	out := lipgloss.NewStyle().Bold(s.Attrs&uv.AttrBold != 0).Reverse(s.Attrs&uv.AttrReverse != 0)
+	if s.Fg != nil {
+		out = out.Foreground(s.Fg)
+	}
+	if s.Bg != nil {
+		out = out.Background(s.Bg)
+	}
+	return out
 }
 
 // Right writes s so that it ends before x.
@@ -346,48 +391,6 @@ func Chart(values []float64, w, h int) []string {
 type RailLine struct {
 	Text  string
 	Style Style
-}
-
-// Key is a key and what it does here and now.
-type Key struct {
-	Key  string // as people read it
-	Does string
-	// Press is what the screen gets; Key where it is empty. Keys without a press are
-	// not offered among the actions.
-	Press string
-}
-
-// Scroll keeps the first line shown so that the cursor is in view.
-func Scroll(first, cursor, height, total int) int {
-	if cursor < first {
-		first = cursor
-	}
-	if cursor >= first+height {
-		first = cursor - height + 1
-	}
-	return max(0, min(first, total-height))
-}
-
-// Move applies the keys that move a cursor in a list, and tells whether key was one.
-func Move(key string, cursor *int, total, page int) bool {
-	switch key {
-	case "up", "k":
-		*cursor--
-	case "down", "j":
-		*cursor++
-	case "pgup":
-		*cursor -= max(1, page)
-	case "pgdown":
-		*cursor += max(1, page)
-	case "home", "g":
-		*cursor = 0
-	case "end", "G":
-		*cursor = total - 1
-	default:
-		return false
-	}
-	*cursor = max(0, min(*cursor, total-1))
-	return true
 }
 
 // Teach writes what an empty screen is for.

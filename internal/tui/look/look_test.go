@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -86,7 +87,10 @@ func TestChartJoinsItsPoints(t *testing.T) {
 		t.Errorf("a flat line: %q", flat)
 	}
 	nan := math.NaN()
-	if torn := Chart([]float64{0, 0, nan, nan, 8, 8}, 10, 2); len(torn) != 2 || strings.ContainsRune(torn[0]+torn[1], '⡇') || []rune(torn[0])[1] != '\u2800' || []rune(torn[1])[1] != '\u2800' {
+	if torn := Chart([]float64{0, 0, nan, nan, 8, 8}, 10, 2); len(torn) != 2 ||
+		strings.ContainsRune(torn[0]+torn[1], '⡇') ||
+		[]rune(torn[0])[1] != '\u2800' ||
+		[]rune(torn[1])[1] != '\u2800' {
 		t.Errorf("a line across a gap: %q", torn)
 	}
 	if got := Spark([]float64{1, nan, 3}, 3); got != "▁ █" {
@@ -123,5 +127,88 @@ func TestCursorsAndScrolling(t *testing.T) {
 		if got := Scroll(tt[0], tt[1], tt[2], tt[3]); got != tt[4] {
 			t.Errorf("Scroll%v = %d", tt, got)
 		}
+	}
+}
+
+// TestComponentsOnACanvas: what components render keeps the ground that it is drawn upon, stays in
+// its window, and no control character of a text reaches the terminal.
+func TestComponentsOnACanvas(t *testing.T) {
+	theme := NewTheme(true, AllColours)
+	c := NewCanvas(30, 8, &theme)
+	c.Fill(theme.Rail)
+	text := NewScrolled()
+	lines := []Line{
+		RuleLine("title", 12, &theme), {Say("\x1b[31mred\x07\u009b", theme.Text), At(14, "clear", theme.Kept)},
+		{
+			Say("a long one that does not fit", theme.Text),
+		}, {At(3, "海海海海海海海", theme.Text)}, nil, {Say("last", theme.Text)},
+	}
+	draw := func(rows int) []string {
+		c.Fill(theme.Rail)
+		text.Draw(c.Sub(2, 1, 20, rows), lines)
+		return strings.Split(ansi.Strip(c.Render()), "\n")
+	}
+	for i, want := range []string{
+		"", "  ─ title ────", "  ·[31mred··    clear", "  a long one that doe…", "     海海海海海海海", "", "  last", "",
+	} {
+		if got := strings.TrimRight(draw(6)[i], " "); got != want {
+			t.Errorf("row %d: %q, want %q", i, got, want)
+		}
+	}
+	if cell := c.buf.CellAt(12, 2); cell.Style.Bg != theme.Rail.Bg {
+		t.Errorf("a gap between parts has the ground %v", cell.Style.Bg)
+	}
+	press := func(k tea.KeyPressMsg) { Press([]Action{text.Action()}, k) }
+	if got := draw(2)[2]; !strings.Contains(got, "↓ 4 lines more") {
+		t.Errorf("what is below: %q", got)
+	}
+	press(tea.KeyPressMsg{Code: tea.KeyDown})
+	if got := draw(2)[1]; !strings.Contains(got, "red") {
+		t.Errorf("after down: %q", got)
+	}
+	press(tea.KeyPressMsg{Code: tea.KeyEnd})
+	if got := draw(2)[2]; !strings.Contains(got, "last") {
+		t.Errorf("after end: %q", got)
+	}
+	secret := NewSecretInput("password")
+	secret.Update(tea.PasteMsg{Content: "s3cret"})
+	secret.Error = "wrong"
+	secret.Draw(c, 0)
+	if got := ansi.Strip(c.Render()); strings.Contains(got, "s3cret") || !strings.Contains(got, "password ••••••") ||
+		!strings.Contains(got, "✗ wrong") || secret.Value() != "s3cret" {
+		t.Errorf("the secret input: %q of %q", got, secret.Value())
+	}
+}
+
+// TestActionsAreTheKeyMap: the first that has a key takes it, and what cannot be done says why.
+func TestActionsAreTheKeyMap(t *testing.T) {
+	did, at := "", 3
+	all := []Action{
+		Let("a enter", "first", func() { did = "first" }), Let("a", "second", func() { did = "second" }),
+		Moves("choose", &at, 5, 2, func(k string) { did = "moved by " + k }), CanNot("z", "third", "not today"),
+	}
+	for _, k := range []struct {
+		key  tea.KeyPressMsg
+		want string
+		at   int
+	}{
+		{tea.KeyPressMsg{Code: 'a', Text: "a"}, "first", 3}, {tea.KeyPressMsg{Code: tea.KeyEnter}, "first", 3},
+		{tea.KeyPressMsg{Code: 'j', Text: "j"}, "moved by j", 4}, {tea.KeyPressMsg{Code: 'j', Text: "j"}, "moved by j", 4},
+		{tea.KeyPressMsg{Code: tea.KeyPgUp}, "moved by pgup", 2}, {tea.KeyPressMsg{Code: 'g', Text: "g"}, "moved by g", 0},
+	} {
+		did = ""
+		if _, done := Press(all, k.key); !done || did != k.want || at != k.at {
+			t.Errorf("%s: %q at %d, want %q at %d", k.key, did, at, k.want, k.at)
+		}
+	}
+	cmd, done := Press(all, tea.KeyPressMsg{Code: 'z', Text: "z"})
+	if n, _ := cmd().(Notice); !done || n != (Notice{"not today", true}) {
+		t.Errorf("what cannot be done: %+v", n)
+	}
+	if _, done := Press(all, tea.KeyPressMsg{Code: 'y', Text: "y"}); done {
+		t.Error("a key that nothing has was taken")
+	}
+	if n := len(Bindings(all)); n != 3 {
+		t.Errorf("%d bindings in the footer", n)
 	}
 }

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	tea "charm.land/bubbletea/v2"
-
 	core "hodstone/internal/proof"
 	"hodstone/internal/report"
 	"hodstone/internal/trace"
@@ -61,27 +59,16 @@ func (e *evidence) decisive() {
 	}
 }
 
-func (e *evidence) keys() []look.Key {
-	return []look.Key{
-		{Key: "esc", Does: "back"},
-		{Key: "↑↓", Does: "scroll the evidence"},
-		{Key: "[ ]", Does: "previous, next step"},
-		{Key: "n", Does: "next that decided"},
+func (e *evidence) actions(s *Screen) []look.Action {
+	out := []look.Action{
+		look.Let("esc backspace", "back", func() { s.open = nil }),
+		look.Moves("scroll the evidence", &e.cursor, len(e.r.Evidence), e.height, nil),
+		look.Keys("[ ]", "previous, next step", []string{"[", "]"}, func(k string) { e.jump(k == "]") }),
 	}
-}
-
-func (e *evidence) key(s *Screen, key string) tea.Cmd {
-	switch key {
-	case "esc", "backspace":
-		s.open = nil
-	case "[", "]":
-		e.jump(key == "]")
-	case "n":
-		e.decisive()
-	default:
-		look.Move(key, &e.cursor, len(e.r.Evidence), e.height)
+	if len(e.r.Decisive) > 0 {
+		out = append(out, look.Let("n", "next that decided", e.decisive))
 	}
-	return nil
+	return out
 }
 
 // jump moves to the first event of the next or previous step.

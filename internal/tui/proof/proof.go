@@ -61,8 +61,8 @@ func (s *Screen) Typing() bool { return false }
 
 func key(c *core.Check, v packet.Version) string { return c.Name + "/" + v.String() }
 
-// Refresh takes in how the proof stands.
-func (s *Screen) Refresh() {
+// refresh takes in how the proof stands.
+func (s *Screen) refresh() {
 	s.state = s.bench.Proof()
 	s.findWays()
 	clear(s.byKey)
@@ -111,40 +111,57 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	return lines
 }
 
-// Key takes a key.
-func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
+// Update takes a message.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case look.Tick:
+		s.refresh()
+	case tea.KeyPressMsg:
+		cmd, _ := look.Press(s.Actions(), msg)
+		return cmd
+	}
+	return nil
+}
+
+// Actions is what can be done here and now.
+func (s *Screen) Actions() []look.Action {
 	if s.open != nil {
-		return s.open.key(s, msg.String())
+		return s.open.actions(s)
 	}
-	k := msg.String()
-	if look.Move(k, &s.row, len(s.checks), 10) {
-		return nil
-	}
-	switch k {
-	case "left", "h":
-		s.col = max(0, s.col-1)
-	case "right", "l":
-		s.col = min(len(versions)-1, s.col+1)
-	case "r":
-		return s.run(nil)
-	case "o":
-		return s.run([]*core.Check{s.checks[s.row]})
-	case "s":
-		if s.state.Running {
+	var out []look.Action
+	if s.state.Running {
+		out = append(out, look.Act("s", "stop", func() tea.Cmd {
 			s.bench.StopProof()
 			return look.Tell(false, "stopping; what is under way becomes undecided")
+		}))
+	} else {
+		out = append(out,
+			look.Act("r", "run all", func() tea.Cmd { return s.run(nil) }),
+			look.Act("o", "run only this", func() tea.Cmd { return s.run([]*core.Check{s.checks[s.row]}) }),
+		)
+		if n := len(s.ways); n > 1 {
+			out = append(out, look.Let("b", "other listener", func() { s.way = (s.way + 1) % n }))
 		}
-	case "b":
-		if n := len(s.ways); n > 1 && !s.state.Running {
-			s.way = (s.way + 1) % n
-		}
-	case "enter":
-		r := s.byKey[key(s.checks[s.row], versions[s.col])]
-		if r == nil {
-			return look.Tell(false, s.checks[s.row].Name+" has not run yet: r runs all checks, o only this one")
-		}
-		s.open = newEvidence(*r)
 	}
+	sideways := look.Keys("←→", "version", []string{"left", "h", "right", "l"}, func(k string) {
+		by := 1
+		if k == "left" || k == "h" {
+			by = -1
+		}
+		s.col = max(0, min(s.col+by, len(versions)-1))
+	})
+	return append(out,
+		look.Moves("check", &s.row, len(s.checks), 10, nil), sideways,
+		look.Act("enter", "open evidence", s.enter),
+	)
+}
+
+func (s *Screen) enter() tea.Cmd {
+	r := s.byKey[key(s.checks[s.row], versions[s.col])]
+	if r == nil {
+		return look.Tell(false, s.checks[s.row].Name+" has not run yet: r runs all checks, o only this one")
+	}
+	s.open = newEvidence(*r)
 	return nil
 }
 
@@ -155,29 +172,12 @@ func (s *Screen) run(checks []*core.Check) tea.Cmd {
 	if err := s.bench.StartProof(s.ways[s.way], core.Options{Checks: checks}); err != nil {
 		return look.Tell(true, err.Error())
 	}
-	s.Refresh()
+	s.refresh()
 	return nil
 }
 
-// Keys returns what can be done here and now.
-func (s *Screen) Keys() []look.Key {
-	if s.open != nil {
-		return s.open.keys()
-	}
-	var keys []look.Key
-	if s.state.Running {
-		keys = append(keys, look.Key{Key: "s", Does: "stop"})
-	} else {
-		keys = append(keys, look.Key{Key: "r", Does: "run all"}, look.Key{Key: "o", Does: "run only this"})
-		if len(s.ways) > 1 {
-			keys = append(keys, look.Key{Key: "b", Does: "other listener"})
-		}
-	}
-	return append(keys, look.Key{Key: "↑↓←→", Does: "move"}, look.Key{Key: "enter", Does: "open evidence"})
-}
-
-// Draw draws the screen.
-func (s *Screen) Draw(c look.Canvas) {
+// View draws the screen.
+func (s *Screen) View(c look.Canvas) {
 	if s.open != nil {
 		s.open.draw(c)
 		return

@@ -5,8 +5,6 @@ import (
 	"regexp"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
-
 	core "hodstone/internal/reach"
 	"hodstone/internal/report"
 	"hodstone/internal/tui/look"
@@ -22,13 +20,13 @@ type detail struct {
 	name     string
 	result   *core.Result
 	evidence bool // the sequence is shown, not the text
-	scroll   int
+	text     *look.Scrolled
 	cursor   int
 	first    int
 	height   int
 }
 
-func newDetail(name string) *detail { return &detail{name: name, height: 10} }
+func newDetail(name string) *detail { return &detail{name: name, height: 10, text: look.NewScrolled()} }
 
 func (d *detail) refresh(b *workbench.ReachBoard) {
 	for i := range b.Ways {
@@ -38,38 +36,23 @@ func (d *detail) refresh(b *workbench.ReachBoard) {
 	}
 }
 
-func (d *detail) keys() []look.Key {
+func (d *detail) actions(s *Screen) []look.Action {
 	other := "evidence"
 	if d.evidence {
 		other = "what was found"
 	}
-	return []look.Key{
-		{Key: "esc", Does: "back"},
-		{Key: "↑↓", Does: "scroll"},
-		{Key: "v", Does: other},
-		{Key: "p", Does: "paste"},
-	}
-}
-
-func (d *detail) key(s *Screen, k string) tea.Cmd {
-	switch k {
-	case "esc", "backspace":
-		s.open = nil
-	case "v":
-		d.evidence = !d.evidence
-	case "p":
-		s.open, s.paste = nil, &paste{}
+	out := []look.Action{look.Let("esc backspace", "back", func() { s.open = nil })}
+	switch {
+	case d.result == nil:
+	case d.evidence:
+		out = append(out, look.Moves("scroll", &d.cursor, len(d.result.Events), d.height, nil))
 	default:
-		if d.result == nil {
-			return nil
-		}
-		if d.evidence {
-			look.Move(k, &d.cursor, len(d.result.Events), d.height)
-		} else {
-			look.Move(k, &d.scroll, 1<<16, d.height)
-		}
+		out = append(out, d.text.Action())
 	}
-	return nil
+	return append(out,
+		look.Let("v", other, func() { d.evidence = !d.evidence }),
+		look.Let("p", "paste", func() { s.open, s.paste = nil, newPaste() }),
+	)
 }
 
 func (d *detail) draw(c look.Canvas) {
@@ -106,7 +89,7 @@ func (d *detail) draw(c look.Canvas) {
 	if len(r.Target.Users) > 0 {
 		c.Text(1, 1, look.Clip("used by "+strings.Join(r.Target.Users, ", "), c.W-2), t.Dim)
 	}
-	var lines []row
+	var lines []look.Line
 	for _, l := range report.ReachLines(r) {
 		st := lineStyle(t, strings.TrimSpace(l))
 		lead := len(l) - len(strings.TrimLeft(l, " "))
@@ -117,14 +100,10 @@ func (d *detail) draw(c look.Canvas) {
 			if i > 0 {
 				part = strings.Repeat(" ", min(lead+2, 12)) + part
 			}
-			lines = append(lines, row{text: part, style: st})
+			lines = append(lines, look.Line{look.Say(part, st)})
 		}
 	}
-	d.scroll = max(0, min(d.scroll, len(lines)-d.height))
-	for y := 0; y < d.height && d.scroll+y < len(lines); y++ {
-		l := &lines[d.scroll+y]
-		c.Text(1, 2+y, look.Clip(l.text, c.W-1), l.style)
-	}
+	d.text.Draw(c.Sub(1, 2, c.W-1, c.H-2), lines)
 }
 
 // lineStyle goes by the sign that a line begins with.

@@ -26,15 +26,19 @@ func columnsOf(w int) columns {
 
 func (c columns) at(i int) int { return c.label + 2 + i*c.width }
 
-// Draw draws the screen.
-func (s *Screen) Draw(c look.Canvas) {
+// View draws the screen.
+func (s *Screen) View(c look.Canvas) {
 	if s.open != nil {
 		s.open.draw(c)
 		return
 	}
 	if len(s.board.Ways) == 0 {
-		c.Teach("No way in is known yet.", "This screen tries the way into each listener, stage by stage, and tells why a client",
-			"does not get in. Add a broker to the workspace, or press p and paste the connection", "details that you were given.")
+		c.Teach(
+			"No way in is known yet.",
+			"This screen tries the way into each listener, stage by stage, and tells why a client",
+			"does not get in. Add a broker to the workspace, or press p and paste the connection",
+			"details that you were given.",
+		)
 		s.overlays(c)
 		return
 	}

@@ -12,55 +12,48 @@ import (
 
 // paste takes connection details. What is pasted is not shown, because it may hold a password;
 // what was understood of it is.
-type paste struct{ text string }
+type paste struct{ text *look.Area }
 
-// add takes text; terminals paste line ends as CR.
-func (p *paste) add(text string) {
-	p.text += strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(text)
-}
+func newPaste() *paste { return &paste{look.NewArea("", true)} }
 
-func (p *paste) keys() []look.Key {
-	return []look.Key{{Key: "ctrl+d", Does: "try it"}, {Key: "ctrl+y", Does: "copy"}, {Key: "ctrl+u", Does: "begin anew"}, {Key: "esc", Does: "leave it"}}
-}
-
-func (p *paste) key(s *Screen, msg tea.KeyPressMsg) tea.Cmd {
-	switch k := msg.String(); k {
-	case "esc":
-		s.paste = nil
-	case "ctrl+u":
-		p.text = ""
-	case "backspace":
-		if r := []rune(p.text); len(r) > 0 {
-			p.text = string(r[:len(r)-1])
-		}
-	case "enter":
-		p.text += "\n"
-	case "ctrl+y":
-		d, err := core.Paste(p.text)
-		if err != nil {
-			return look.Tell(true, err.Error())
-		}
-		return tea.Batch(tea.SetClipboard(d.YAML(workbench.PastedName)), look.Tell(false, "copied, without the password: it goes into the workspace as it is"))
-	case "ctrl+d":
-		if _, err := s.bench.Paste(p.text); err != nil {
-			return look.Tell(true, err.Error())
-		}
-		s.paste = nil
-		s.Refresh()
-		for i := range s.board.Ways {
-			if s.board.Ways[i].Target.Name == workbench.PastedName {
-				s.at = i
-			}
-		}
-		return s.start(workbench.PastedName)
-	default:
-		p.text += msg.Text
+func (p *paste) actions(s *Screen) []look.Action {
+	return []look.Action{
+		look.Act("ctrl+d", "try it", func() tea.Cmd { return p.try(s) }),
+		look.Act("ctrl+y", "copy", p.copy),
+		look.Let("ctrl+u", "begin anew", func() { p.text.Set("") }),
+		look.Let("esc", "leave it", func() { s.paste = nil }),
 	}
-	return nil
+}
+
+// copy puts what was understood on the clipboard.
+func (p *paste) copy() tea.Cmd {
+	d, err := core.Paste(p.text.Value())
+	if err != nil {
+		return look.Tell(true, err.Error())
+	}
+	return tea.Batch(
+		tea.SetClipboard(d.YAML(workbench.PastedName)),
+		look.Tell(false, "copied, without the password: it goes into the workspace as it is"),
+	)
+}
+
+// try makes a way in of it, and tries that.
+func (p *paste) try(s *Screen) tea.Cmd {
+	if _, err := s.bench.Paste(p.text.Value()); err != nil {
+		return look.Tell(true, err.Error())
+	}
+	s.paste = nil
+	s.refresh()
+	for i := range s.board.Ways {
+		if s.board.Ways[i].Target.Name == workbench.PastedName {
+			s.at = i
+		}
+	}
+	return s.start(workbench.PastedName)
 }
 
 func (p *paste) draw(c look.Canvas) {
-	t := c.Theme
+	t, text := c.Theme, p.text.Value()
 	w, h := min(84, c.W-4), min(20, c.H-2)
 	b := c.Sub((c.W-w)/2, (c.H-h)/2, w, h)
 	b.Fill(t.Rail)
@@ -73,11 +66,13 @@ func (p *paste) draw(c look.Canvas) {
 		y++
 	}
 	y++
-	b.Text(2, y, look.Plural(len([]rune(p.text)), "character")+", "+look.Plural(strings.Count(strings.TrimRight(p.text, "\n"), "\n")+1, "line"), on(t.Ours))
+	size := look.Plural(len([]rune(text)), "character") + ", " +
+		look.Plural(strings.Count(strings.TrimRight(text, "\n"), "\n")+1, "line")
+	b.Text(2, y, size, on(t.Ours))
 	y += 2
-	d, err := core.Paste(p.text)
+	d, err := core.Paste(text)
 	switch {
-	case strings.TrimSpace(p.text) == "":
+	case strings.TrimSpace(text) == "":
 		b.Text(2, y, "nothing yet", on(t.Old))
 	case err != nil:
 		for _, l := range look.Wrap("✗ "+err.Error(), w-4) {

@@ -38,8 +38,8 @@ func (s *Screen) Title() string { return "reach" }
 // Typing tells whether keys are text.
 func (s *Screen) Typing() bool { return s.input != nil || s.paste != nil }
 
-// Refresh takes in how things stand.
-func (s *Screen) Refresh() {
+// refresh takes in how things stand.
+func (s *Screen) refresh() {
 	s.board, s.stays = s.bench.ReachBoard(), s.bench.Stays()
 	s.at = max(0, min(s.at, len(s.board.Ways)-1))
 	if s.open != nil {
@@ -137,78 +137,115 @@ func (s *Screen) broker() string {
 	return ""
 }
 
-// Paste takes pasted text.
-func (s *Screen) Paste(text string) tea.Cmd {
-	if s.input != nil {
-		return nil
+// Update takes a message.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case look.Tick:
+		s.refresh()
+	case tea.PasteMsg:
+		if s.input != nil {
+			s.input.Update(msg)
+			return nil
+		}
+		if s.paste == nil {
+			s.paste = newPaste()
+		}
+		s.paste.text.Update(msg)
+	case tea.KeyPressMsg:
+		cmd, done := look.Press(s.Actions(), msg)
+		switch {
+		case done:
+		case s.input != nil:
+			s.input.Update(msg)
+		case s.paste != nil:
+			s.paste.text.Update(msg)
+		}
+		return cmd
 	}
-	if s.paste == nil {
-		s.paste = &paste{}
-	}
-	s.paste.add(text)
 	return nil
 }
 
-// Key takes a key.
-func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
-	k := msg.String()
+// Actions is what can be done here and now.
+func (s *Screen) Actions() []look.Action {
 	switch {
 	case s.input != nil:
-		return s.answer(msg)
-	case s.paste != nil:
-		return s.paste.key(s, msg)
-	case s.open != nil:
-		return s.open.key(s, k)
-	}
-	if look.Move(k, &s.at, len(s.board.Ways), s.height/3) {
-		return nil
-	}
-	switch k {
-	case "r":
-		return s.start()
-	case "o":
-		if s.at < len(s.board.Ways) {
-			return s.start(s.board.Ways[s.at].Target.Name)
+		return []look.Action{
+			look.Act("enter", "write it", s.export),
+			look.Let("esc", "leave it", func() { s.input = nil }),
 		}
-	case "s":
-		if s.board.Running {
+	case s.paste != nil:
+		return s.paste.actions(s)
+	case s.open != nil:
+		return s.open.actions(s)
+	}
+	var out []look.Action
+	if s.board.Running {
+		out = append(out, look.Act("s", "stop", func() tea.Cmd {
 			s.bench.StopReach()
 			return look.Tell(false, "stopping: what is not known yet stays so")
-		}
-	case "enter":
+		}))
+	} else {
+		out = append(out, look.Act("r", "try all", func() tea.Cmd { return s.start() }))
 		if s.at < len(s.board.Ways) {
+			out = append(out, look.Act("o", "this one", func() tea.Cmd { return s.start(s.board.Ways[s.at].Target.Name) }))
+		}
+	}
+	out = append(out, s.wayActions()...)
+	return append(out,
+		look.Act("e", "edit", s.edit),
+		look.Let("p", "paste", func() { s.paste = newPaste() }),
+		look.Act("x", "export", func() tea.Cmd {
+			if len(s.board.Ways) == 0 {
+				return look.Tell(true, "there is nothing to export")
+			}
+			s.input = look.NewInput("export the ways in to", "reach-"+time.Now().Format("20060102-150405")+".svg")
+			return nil
+		}),
+	)
+}
+
+// wayActions are those of the way with the cursor.
+func (s *Screen) wayActions() []look.Action {
+	if len(s.board.Ways) == 0 {
+		return nil
+	}
+	out := []look.Action{
+		look.Moves("choose", &s.at, len(s.board.Ways), s.height/3, nil),
+		look.Act("enter", "open", func() tea.Cmd {
 			if s.board.Ways[s.at].Result == nil {
-				return look.Tell(false, "it was never tried: o tries this way, r all")
+				return look.Tell(true, "it was never tried: o tries this way, r all")
 			}
 			s.open = newDetail(s.board.Ways[s.at].Target.Name)
 			s.open.refresh(&s.board)
-		}
-	case "c":
-		return s.drop("cut", "the observer's link is cut; it comes back by itself")
-	case "f":
-		return s.drop("freeze", "nothing gets through to the observer any more; only its keep alive tells")
-	case "t":
-		return s.drop("throw out", "the observer is thrown out; it comes back by itself")
-	case "m":
-		return s.stayIn()
-	case "e":
-		return s.edit()
-	case "p":
-		s.paste = &paste{}
-	case "x":
-		if len(s.board.Ways) == 0 {
-			return look.Tell(true, "there is nothing to export")
-		}
-		s.input = look.NewInput("export the ways in to", "reach-"+time.Now().Format("20060102-150405")+".svg")
+			return nil
+		}),
 	}
-	return nil
+	watched, leaves := s.watched()
+	if !watched {
+		return append(out, look.Act("m", "stay in there", s.stayIn))
+	}
+	drop := func(how, did string) func() tea.Cmd { return func() tea.Cmd { return s.drop(how, did) } }
+	out = append(
+		out,
+		look.Act("c", "cut the observer", drop("cut", "the observer's link is cut; it comes back by itself")),
+		look.Act(
+			"f",
+			"freeze",
+			drop("freeze", "nothing gets through to the observer any more; only its keep alive tells"),
+		),
+		look.Act("t", "throw out", drop("throw out", "the observer is thrown out; it comes back by itself")),
+	)
+	if leaves {
+		out = append(out, look.Act("m", "leave", s.stayIn))
+	}
+	return out
 }
 
 func (s *Screen) start(names ...string) tea.Cmd {
 	if err := s.bench.StartReach(names...); err != nil {
 		return look.Tell(true, err.Error())
 	}
-	s.Refresh()
+	s.refresh()
 	return nil
 }
 
@@ -237,14 +274,14 @@ func (s *Screen) edit() tea.Cmd {
 }
 
 // watched tells whether a client of ours is, or tries to be, at the broker of the way with the
-// cursor.
-func (s *Screen) watched() bool {
+// cursor; leaves, that it can be told to leave.
+func (s *Screen) watched() (watched, leaves bool) {
 	for _, b := range s.bench.Brokers() {
 		if b.Name == s.broker() {
-			return true
+			return true, b.Leaves
 		}
 	}
-	return false
+	return false, false
 }
 
 // stayIn lets a client of ours stay in at a broker that none watches, or ends that.
@@ -254,7 +291,7 @@ func (s *Screen) stayIn() tea.Cmd {
 		_, listener, _ = strings.Cut(s.board.Ways[s.at].Target.Name, "/")
 	}
 	err, did := error(nil), "a client of ours stays in at "+broker+" by "+listener+" from now on"
-	if s.watched() {
+	if watched, _ := s.watched(); watched {
 		err, did = s.bench.Leave(broker), "left "+broker
 	} else {
 		err = s.bench.StayIn(broker, listener)
@@ -288,60 +325,17 @@ func (s *Screen) results() (out []core.Result) {
 	return out
 }
 
-// answer takes a key for the name of an export.
-func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "esc":
-		s.input = nil
-	case "enter":
-		name := s.input.Value()
-		d, err := report.ReachDrawing(s.bench.Workspace().Name, time.Now(), s.results(), s.stays)
-		if err == nil {
-			err = s.bench.Export(name, d)
-		}
-		if err != nil {
-			s.input.Error = err.Error()
-			return nil
-		}
-		s.input = nil
-		return look.Tell(false, "written: "+name)
-	default:
-		s.input.Update(msg)
+// export writes what the ways in look like.
+func (s *Screen) export() tea.Cmd {
+	name := s.input.Value()
+	d, err := report.ReachDrawing(s.bench.Workspace().Name, time.Now(), s.results(), s.stays)
+	if err == nil {
+		err = s.bench.Export(name, d)
 	}
-	return nil
-}
-
-// Keys returns what can be done here and now.
-func (s *Screen) Keys() []look.Key {
-	switch {
-	case s.input != nil:
-		return []look.Key{{Key: "enter", Does: "write it"}, {Key: "esc", Does: "leave it"}}
-	case s.paste != nil:
-		return s.paste.keys()
-	case s.open != nil:
-		return s.open.keys()
+	if err != nil {
+		s.input.Error = err.Error()
+		return nil
 	}
-	keys := []look.Key{{Key: "r", Does: "try all"}, {Key: "o", Does: "this one"}}
-	if s.board.Running {
-		keys = []look.Key{{Key: "s", Does: "stop"}}
-	}
-	if len(s.board.Ways) > 0 {
-		keys = append(keys, look.Key{Key: "enter", Does: "open"})
-		if s.watched() {
-			keys = append(
-				keys,
-				look.Key{Key: "c", Does: "cut the observer"},
-				look.Key{Key: "f", Does: "freeze"},
-				look.Key{Key: "t", Does: "throw out"},
-			)
-		} else {
-			keys = append(keys, look.Key{Key: "m", Does: "stay in there"})
-		}
-	}
-	return append(
-		keys,
-		look.Key{Key: "e", Does: "edit"},
-		look.Key{Key: "p", Does: "paste"},
-		look.Key{Key: "x", Does: "export"},
-	)
+	s.input = nil
+	return look.Tell(false, "written: "+name)
 }

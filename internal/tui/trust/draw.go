@@ -11,8 +11,8 @@ import (
 	"hodstone/internal/tui/look"
 )
 
-// Draw draws the screen.
-func (s *Screen) Draw(c look.Canvas) {
+// View draws the screen.
+func (s *Screen) View(c look.Canvas) {
 	switch {
 	case s.handshake:
 		s.drawHandshake(c)

@@ -18,7 +18,11 @@ func verdictStyle(t *look.Theme, v core.Verdict) look.Style {
 func (s *Screen) drawHandshake(c look.Canvas) {
 	t := c.Theme
 	if len(s.targets) == 0 {
-		c.Teach("No listener has TLS.", "Listeners whose URL begins with mqtts:// or wss:// show here: which versions and suites they take,", "the chain they present, and whom they refuse.")
+		c.Teach(
+			"No listener has TLS.",
+			"Listeners whose URL begins with mqtts:// or wss:// show here: which versions and suites they take,",
+			"the chain they present, and whom they refuse.",
+		)
 		return
 	}
 	target := s.targets[s.target]
@@ -31,7 +35,11 @@ func (s *Screen) drawHandshake(c look.Canvas) {
 		c.Text(2, 3, "s stops it", t.Dim)
 		return
 	case v == nil:
-		c.Teach("Never tried.", "h tries it: versions 1.0 to 1.3 and their suites, the chain and the name; with our certificate,", "without any, with a stranger's, with an expired one; ALPN, stapling and resumption.")
+		c.Teach(
+			"Never tried.",
+			"h tries it: versions 1.0 to 1.3 and their suites, the chain and the name; with our certificate,",
+			"without any, with a stranger's, with an expired one; ALPN, stapling and resumption.",
+		)
 		return
 	case v.Err != nil:
 		for i, l := range look.Wrap("✗ not found out: "+v.Err.Error(), c.W-4) {
@@ -45,11 +53,9 @@ func (s *Screen) drawHandshake(c look.Canvas) {
 	}
 	half := c.W / 2
 	left := c.Sub(0, 2, half-1, c.H-2)
-	drawLines(left, gridLines(v, t, half-1), 0)
+	s.grid.Draw(left, gridLines(v, t, half-1))
 	right := append(chainLines(v, t, c.W-half-1), trialLines(v, t, c.W-half-1)...)
-	s.height = c.H - 2
-	s.scroll = max(0, min(s.scroll, len(right)-s.height))
-	drawLines(c.Sub(half+1, 2, c.W-half-1, c.H-2), right, s.scroll)
+	s.text.Draw(c.Sub(half+1, 2, c.W-half-1, c.H-2), right)
 }
 
 // drawScrolled shows everything in one column.
@@ -57,34 +63,15 @@ func (s *Screen) drawScrolled(c look.Canvas, v *core.Survey) {
 	t := c.Theme
 	all := append(trialLines(v, t, c.W-2), chainLines(v, t, c.W-2)...)
 	all = append(all, gridLines(v, t, c.W-2)...)
-	s.height = c.H
-	s.scroll = max(0, min(s.scroll, len(all)-c.H))
-	drawLines(c.Sub(1, 0, c.W-1, c.H), all, s.scroll)
-}
-
-// line is a line in parts of their own styles.
-type line []part
-
-type part struct {
-	text  string
-	style look.Style
-}
-
-func drawLines(c look.Canvas, lines []line, from int) {
-	for y := 0; y < c.H && from+y < len(lines); y++ {
-		x := 0
-		for _, p := range lines[from+y] {
-			x = c.Text(x, y, look.Clip(p.text, c.W-x), p.style)
-		}
-	}
+	s.text.Draw(c.Sub(1, 0, c.W-1, c.H), all)
 }
 
 // gridLines is the grid of suites and versions tried. Suites that no version takes are
 // counted, not listed.
-func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
-	head := line{{look.Pad("suites taken", w-4*5-1), t.Strong}}
+func gridLines(v *core.Survey, t *look.Theme, w int) (out []look.Line) {
+	head := look.Line{look.Say(look.Pad("suites taken", w-4*5-1), t.Strong)}
 	for _, x := range v.Versions {
-		head = append(head, part{look.Pad(core.VersionName(x.Version), 5), t.Dim})
+		head = append(head, look.Say(look.Pad(core.VersionName(x.Version), 5), t.Dim))
 	}
 	out = append(out, head)
 	for _, id := range v.Suites() {
@@ -97,7 +84,7 @@ func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 		if weak != "" {
 			name = "! " + name
 		}
-		l := line{{look.Pad(look.Clip(name, w-4*5-2), w-4*5-1), st}}
+		l := look.Line{look.Say(look.Pad(look.Clip(name, w-4*5-2), w-4*5-1), st)}
 		for _, x := range v.Versions {
 			sign, style := "·", t.Line
 			offered := false
@@ -112,20 +99,26 @@ func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 			if !offered {
 				sign = " "
 			}
-			l = append(l, part{look.Pad(sign, 5), style})
+			l = append(l, look.Say(look.Pad(sign, 5), style))
 		}
 		out = append(out, l)
 	}
-	out = append(out, line{{"the number is the order in which the server chose them", t.Old}}, nil)
+	out = append(out, look.Line{look.Say("the number is the order in which the server chose them", t.Old)}, nil)
 	for _, x := range v.Versions {
-		l := line{{look.Pad("TLS "+core.VersionName(x.Version), 9), t.Text}}
+		l := look.Line{look.Say(look.Pad("TLS "+core.VersionName(x.Version), 9), t.Text)}
 		switch {
 		case !x.Taken:
-			l = append(l, part{"○ not taken: ", t.Old}, part{x.Refusal, t.Dim})
+			l = append(l, look.Say("○ not taken: ", t.Old), look.Say(x.Refusal, t.Dim))
 		case x.Version < v.Versions[1].Version:
-			l = append(l, part{fmt.Sprintf("! taken, %d of %d suites; deprecated (RFC 8996)", len(x.Suites), len(x.Tried)), t.Warn})
+			l = append(
+				l,
+				look.Say(
+					fmt.Sprintf("! taken, %d of %d suites; deprecated (RFC 8996)", len(x.Suites), len(x.Tried)),
+					t.Warn,
+				),
+			)
 		default:
-			l = append(l, part{fmt.Sprintf("✓ taken, %d of %d suites", len(x.Suites), len(x.Tried)), t.Kept})
+			l = append(l, look.Say(fmt.Sprintf("✓ taken, %d of %d suites", len(x.Suites), len(x.Tried)), t.Kept))
 		}
 		out = append(out, l)
 	}
@@ -135,8 +128,25 @@ func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 	} else if v.Asked {
 		asks = "a client certificate is asked for, not required"
 	}
-	facts := [][2]string{{"agreed", fmt.Sprintf("TLS %s, %s, in %s", core.VersionName(v.Negotiated.Version), core.SuiteName(v.Negotiated.Suite), look.Duration(v.Negotiated.Took))},
-		{"clients", asks}, {"issuers", strings.Join(v.CAs, ", ")}, {"ALPN mqtt", v.ALPN}, {"OCSP", v.OCSP}, {"resumption", v.Resumption}}
+	facts := [][2]string{
+		{
+			"agreed",
+			fmt.Sprintf(
+				"TLS %s, %s, in %s",
+				core.VersionName(v.Negotiated.Version),
+				core.SuiteName(v.Negotiated.Suite),
+				look.Duration(v.Negotiated.Took),
+			),
+		},
+		{
+			"clients",
+			asks,
+		},
+		{"issuers", strings.Join(v.CAs, ", ")},
+		{"ALPN mqtt", v.ALPN},
+		{"OCSP", v.OCSP},
+		{"resumption", v.Resumption},
+	}
 	out = append(out, nil)
 	for _, f := range facts {
 		if f[1] == "" {
@@ -147,51 +157,73 @@ func gridLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 			if i > 0 {
 				label = ""
 			}
-			out = append(out, line{{look.Pad(label, 12), t.Dim}, {text, t.Text}})
+			out = append(out, look.Line{look.Say(look.Pad(label, 12), t.Dim), look.Say(text, t.Text)})
 		}
 	}
 	return out
 }
 
 // chainLines is the chain as presented.
-func chainLines(v *core.Survey, t *look.Theme, w int) (out []line) {
-	out = append(out, line{{"the chain as presented, for " + v.ServerName, t.Strong}})
+func chainLines(v *core.Survey, t *look.Theme, w int) (out []look.Line) {
+	out = append(out, look.Line{look.Say("the chain as presented, for "+v.ServerName, t.Strong)})
 	for i, c := range v.Presented.Chain {
 		joint := "●"
 		if i > 0 {
 			joint = "│ signed by"
-			out = append(out, line{{joint, t.Dim}})
+			out = append(out, look.Line{look.Say(joint, t.Dim)})
 			joint = "●"
 		}
 		name := core.Subject(c.Subject.String())
-		out = append(out, line{{joint + " ", t.Kept}, {name + "  ", t.Text}, {core.Strength(c.PublicKey) + ", until " + core.Day(c.NotAfter), t.Dim}})
+		out = append(
+			out,
+			look.Line{
+				look.Say(joint+" ", t.Kept),
+				look.Say(name+"  ", t.Text),
+				look.Say(core.Strength(c.PublicKey)+", until "+core.Day(c.NotAfter), t.Dim),
+			},
+		)
 		if names := core.NamesOf(c); len(names) > 0 {
-			out = append(out, line{{"│   names " + strings.Join(names, ", "), t.Dim}})
+			out = append(out, look.Line{look.Say("│   names "+strings.Join(names, ", "), t.Dim)})
 		}
 	}
 	switch p := &v.Presented; {
 	case p.Cause != "":
-		out = append(out, line{{"╳ ", t.Broken}, {string(p.Cause), t.Broken}})
+		out = append(out, look.Line{look.Say("╳ ", t.Broken), look.Say(string(p.Cause), t.Broken)})
 		for _, l := range look.Wrap(p.What, w-4) {
-			out = append(out, line{{"  " + l, t.Broken}})
+			out = append(out, look.Line{look.Say("  "+l, t.Broken)})
 		}
 		for _, l := range look.Wrap("→ "+p.Remedy, w-4) {
-			out = append(out, line{{"  " + l, t.Text}})
+			out = append(out, look.Line{look.Say("  "+l, t.Text)})
 		}
 	case p.Root != nil:
-		out = append(out, line{{"│ signed by", t.Dim}}, line{{"◆ ", t.Kept}, {core.Subject(p.Root.Subject.String()) + "  ", t.Text}, {"trusted, and the name is covered", t.Kept}})
+		out = append(
+			out,
+			look.Line{look.Say("│ signed by", t.Dim)},
+			look.Line{
+				look.Say("◆ ", t.Kept),
+				look.Say(core.Subject(p.Root.Subject.String())+"  ", t.Text),
+				look.Say("trusted, and the name is covered", t.Kept),
+			},
+		)
 	}
 	return append(out, nil)
 }
 
 // trialLines is what was tried, and whether it was refused as it should.
-func trialLines(v *core.Survey, t *look.Theme, w int) (out []line) {
-	out = append(out, line{{"tried", t.Strong}})
+func trialLines(v *core.Survey, t *look.Theme, w int) (out []look.Line) {
+	out = append(out, look.Line{look.Say("tried", t.Strong)})
 	for _, x := range v.Trials {
 		st := verdictStyle(t, x.Verdict)
-		out = append(out, line{{verdictSigns[x.Verdict] + " ", st}, {look.Pad(string(x.Verdict), 10), st}, {x.Name, t.Text}})
+		out = append(
+			out,
+			look.Line{
+				look.Say(verdictSigns[x.Verdict]+" ", st),
+				look.Say(look.Pad(string(x.Verdict), 10), st),
+				look.Say(x.Name, t.Text),
+			},
+		)
 		for _, l := range look.Wrap(x.Seen, w-14) {
-			out = append(out, line{{strings.Repeat(" ", 12) + l, t.Dim}})
+			out = append(out, look.Line{look.Say(strings.Repeat(" ", 12)+l, t.Dim)})
 		}
 	}
 	for _, d := range v.Device {
@@ -200,9 +232,16 @@ func trialLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 			verdict = core.Failed
 		}
 		st := verdictStyle(t, verdict)
-		out = append(out, line{{verdictSigns[verdict] + " ", st}, {look.Pad(string(verdict), 10), st}, {d.Title(), t.Text}})
+		out = append(
+			out,
+			look.Line{
+				look.Say(verdictSigns[verdict]+" ", st),
+				look.Say(look.Pad(string(verdict), 10), st),
+				look.Say(d.Title(), t.Text),
+			},
+		)
 		for _, l := range look.Wrap(d.Seen, w-14) {
-			out = append(out, line{{strings.Repeat(" ", 12) + l, t.Dim}})
+			out = append(out, look.Line{look.Say(strings.Repeat(" ", 12)+l, t.Dim)})
 		}
 	}
 	out = append(out, nil)
@@ -218,11 +257,11 @@ func trialLines(v *core.Survey, t *look.Theme, w int) (out []line) {
 			if i > 0 {
 				sign = "  "
 			}
-			out = append(out, line{{sign + l, st}})
+			out = append(out, look.Line{look.Say(sign+l, st)})
 		}
 		for _, l := range look.Wrap(f.Remedy, w-6) {
 			if l != "" {
-				out = append(out, line{{"  → " + l, t.Text}})
+				out = append(out, look.Line{look.Say("  → "+l, t.Text)})
 			}
 		}
 	}

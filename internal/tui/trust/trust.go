@@ -29,8 +29,9 @@ type Screen struct {
 	targets   []reach.Target // with TLS
 	target    int
 	survey    workbench.SurveyState
-	handshake bool // the handshake is shown, not the credentials
-	scroll    int
+	handshake bool           // the handshake is shown, not the credentials
+	text      *look.Scrolled // of the handshake
+	grid      *look.Scrolled
 	open      bool // the row with the cursor is opened
 	input     *look.Input
 	asks      string
@@ -39,7 +40,9 @@ type Screen struct {
 }
 
 // New returns the screen.
-func New(b *workbench.Bench) *Screen { return &Screen{bench: b, height: 10} }
+func New(b *workbench.Bench) *Screen {
+	return &Screen{bench: b, height: 10, text: look.NewScrolled(), grid: look.NewScrolled()}
+}
 
 // Title is the screen's name on the rail.
 func (s *Screen) Title() string { return "trust" }
@@ -47,8 +50,8 @@ func (s *Screen) Title() string { return "trust" }
 // Typing tells whether keys are text.
 func (s *Screen) Typing() bool { return s.input != nil }
 
-// Refresh takes in how things stand.
-func (s *Screen) Refresh() {
+// refresh takes in how things stand.
+func (s *Screen) refresh() {
 	v, paths := s.bench.Credentials()
 	if v != s.inventory {
 		s.inventory = v
@@ -101,84 +104,115 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	return lines
 }
 
-// Key takes a key.
-func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
-	if s.input != nil {
-		return s.answer(msg)
+// Update takes a message.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case look.Tick:
+		s.refresh()
+	case tea.PasteMsg:
+		if s.input != nil {
+			s.input.Update(msg)
+		}
+	case tea.KeyPressMsg:
+		cmd, done := look.Press(s.Actions(), msg)
+		if !done && s.input != nil {
+			s.input.Update(msg)
+		}
+		return cmd
 	}
-	k := msg.String()
+	return nil
+}
+
+// Actions is what can be done here and now.
+func (s *Screen) Actions() []look.Action {
 	switch {
+	case s.input != nil:
+		return []look.Action{
+			look.Act("enter", "do it", s.answer),
+			look.Let("esc", "leave it", func() { s.input = nil }),
+		}
 	case s.handshake:
-		if look.Move(k, &s.scroll, 1<<16, s.height) {
-			return nil
-		}
-	case s.open && k == "esc":
-		s.open = false
-		return nil
-	default:
-		if look.Move(k, &s.at, len(s.rows), s.height) {
-			s.scroll = 0
-			return nil
-		}
+		return append(s.handshakeActions(), s.exports()...)
 	}
-	switch k {
-	case "v":
-		s.handshake, s.scroll, s.open = !s.handshake, 0, false
-	case "esc":
-		s.handshake = false
-	case "enter":
-		s.open = !s.handshake && len(s.rows) > 0 && !s.open
-	case "r":
-		s.bench.Examine()
-		return look.Tell(false, "the credentials are read again")
-	case "y":
-		if login := s.login(); login != "" {
+	return append(s.credentialActions(), s.exports()...)
+}
+
+func (s *Screen) handshakeActions() (out []look.Action) {
+	if s.survey.Running {
+		out = append(out, look.Let("s", "stop", s.bench.StopSurvey))
+	} else {
+		out = append(out, look.Act("h", "try the handshake", s.try))
+	}
+	out = append(out, look.Let("d", "a device's means", func() {
+		s.input, s.asks = look.NewInput(
+			"what a device has of TLS: versions, and suites if few (1.2 0xC02B)",
+			s.device.String(),
+		), "d"
+	}))
+	if n := len(s.targets); n > 1 {
+		out = append(out, look.Let("b", "next listener", func() {
+			s.target = (s.target + 1) % n
+			s.text.Top()
+			s.refresh()
+		}))
+	}
+	return append(out, s.text.Action(), look.Let("v esc", "credentials", func() { s.handshake = false }))
+}
+
+func (s *Screen) credentialActions() []look.Action {
+	out := []look.Action{look.Moves("choose", &s.at, len(s.rows), s.height, nil)}
+	switch {
+	case s.open:
+		out = append(out, look.Let("esc enter", "close", func() { s.open = false }))
+	case len(s.rows) > 0:
+		out = append(out, look.Let("enter", "open", func() { s.open = true }))
+	}
+	if login := s.login(); login != "" {
+		out = append(out, look.Act("y", "copy the login", func() tea.Cmd {
 			return tea.Batch(
 				tea.SetClipboard(login),
 				look.Tell(false, "login copied: it goes into the workspace as it is"),
 			)
-		}
-		return look.Tell(true, "this makes no login: choose a client's certificate whose key is there")
-	case "p":
-		if s.inventory == nil {
-			return look.Tell(true, "there are no credentials to open")
-		}
-		s.input, s.asks = look.NewSecretInput("passphrase, not kept:"), "p"
-	case "h":
-		s.handshake, s.scroll = true, 0
-		return s.try()
-	case "d":
-		if s.handshake {
-			s.input, s.asks = look.NewInput(
-				"what a device has of TLS: versions, and suites if few (1.2 0xC02B)",
-				s.device.String(),
-			), "d"
-		}
-	case "s":
-		if s.survey.Running {
-			s.bench.StopSurvey()
-		}
-	case "b":
-		if n := len(s.targets); n > 1 {
-			s.target = (s.target + 1) % n
-			s.scroll = 0
-			s.Refresh()
-		}
-	case "c":
-		if cas, _ := s.cas(); len(cas) == 0 {
-			return look.Tell(true, "there is no CA to export: neither among the credentials nor from a server")
-		}
-		s.input, s.asks = look.NewInput("export the CA to (.pem .der .h .hpp .go .rs)", "farm-ca.pem"), "c"
-	case "x":
-		if s.inventory == nil && s.survey.Survey == nil {
-			return look.Tell(true, "there is nothing to export")
-		}
-		s.input, s.asks = look.NewInput(
-			"export what is shown to",
-			s.view()+"-"+time.Now().Format("20060102-150405")+".svg",
-		), "x"
+		}))
+	} else {
+		why := "this makes no login: choose a client's certificate whose key is there"
+		out = append(out, look.CanNot("y", "copy the login", why))
 	}
-	return nil
+	if s.inventory != nil {
+		out = append(out, look.Let("p", "passphrase", func() {
+			s.input, s.asks = look.NewSecretInput("passphrase, not kept:"), "p"
+		}))
+	}
+	handshake := func() { s.handshake, s.open = true, false; s.text.Top() }
+	return append(out,
+		look.Act("h", "try the handshake", func() tea.Cmd { handshake(); return s.try() }),
+		look.Let("v", "handshake", handshake),
+		look.Act("r", "read again", func() tea.Cmd {
+			s.bench.Examine()
+			return look.Tell(false, "the credentials are read again")
+		}),
+	)
+}
+
+// exports are what can be written of what is shown.
+func (s *Screen) exports() []look.Action {
+	return []look.Action{
+		look.Act("c", "export the CA", func() tea.Cmd {
+			if cas, _ := s.cas(); len(cas) == 0 {
+				return look.Tell(true, "there is no CA to export: neither among the credentials nor from a server")
+			}
+			s.input, s.asks = look.NewInput("export the CA to (.pem .der .h .hpp .go .rs)", "farm-ca.pem"), "c"
+			return nil
+		}),
+		look.Act("x", "export", func() tea.Cmd {
+			if s.inventory == nil && s.survey.Survey == nil {
+				return look.Tell(true, "there is nothing to export")
+			}
+			name := s.view() + "-" + time.Now().Format("20060102-150405") + ".svg"
+			s.input, s.asks = look.NewInput("export what is shown to", name), "x"
+			return nil
+		}),
+	}
 }
 
 func (s *Screen) try() tea.Cmd {
@@ -191,7 +225,7 @@ func (s *Screen) try() tea.Cmd {
 	if err := s.bench.StartSurvey(s.targets[s.target], s.device); err != nil {
 		return look.Tell(true, err.Error())
 	}
-	s.Refresh()
+	s.refresh()
 	return nil
 }
 
@@ -230,17 +264,8 @@ func (s *Screen) cas() (out []*x509.Certificate, fetched bool) {
 	return nil, false
 }
 
-// answer takes a key for the question.
-func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "esc":
-		s.input = nil
-		return nil
-	case "enter":
-	default:
-		s.input.Update(msg)
-		return nil
-	}
+// answer takes what was typed.
+func (s *Screen) answer() tea.Cmd {
 	value := s.input.Value()
 	var err error
 	done := ""
@@ -286,44 +311,6 @@ func (s *Screen) answer(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	s.input = nil
 	return look.Tell(false, done)
-}
-
-// Keys returns what can be done here and now.
-func (s *Screen) Keys() []look.Key {
-	if s.input != nil {
-		return []look.Key{{Key: "enter", Does: "do it"}, {Key: "esc", Does: "leave it"}}
-	}
-	if s.handshake {
-		keys := []look.Key{{Key: "h", Does: "try the handshake"}}
-		if s.survey.Running {
-			keys = []look.Key{{Key: "s", Does: "stop"}}
-		}
-		return append(
-			keys,
-			look.Key{Key: "d", Does: "a device's means"},
-			look.Key{Key: "b", Does: "next listener"},
-			look.Key{Key: "↑↓", Does: "scroll"},
-			look.Key{Key: "v", Does: "credentials"},
-			look.Key{Key: "c", Does: "export the CA"},
-			look.Key{Key: "x", Does: "export"},
-		)
-	}
-	keys := []look.Key{
-		{Key: "↑↓", Does: "choose"},
-		{Key: "enter", Does: "open"},
-		{Key: "p", Does: "passphrase"},
-		{Key: "h", Does: "try the handshake"},
-		{Key: "v", Does: "handshake"},
-	}
-	if s.login() != "" {
-		keys = append(keys[:2:2], append([]look.Key{{Key: "y", Does: "copy the login"}}, keys[2:]...)...)
-	}
-	return append(
-		keys,
-		look.Key{Key: "c", Does: "export the CA"},
-		look.Key{Key: "r", Does: "read again"},
-		look.Key{Key: "x", Does: "export"},
-	)
 }
 
 // row is a line of the credentials: a certificate in the tree of who signed whom, or a file

@@ -9,68 +9,8 @@ import (
 	"hodstone/internal/tui/sequence"
 )
 
-// Keys returns what can be done here and now.
-func (s *Screen) Keys() []look.Key {
-	switch {
-	case s.input != nil:
-		return []look.Key{{Key: "enter", Does: "apply"}, {Key: "esc", Does: "leave as it was"}}
-	case s.open != nil:
-		return s.open.keys()
-	case s.lanes.open:
-		return s.lanes.keys()
-	}
-	next := look.Key{Key: "v", Does: viewNames[(int(s.view)+1)%len(viewNames)]}
-	var keys []look.Key
-	if s.seeking != nil {
-		keys = append(keys, look.Key{Key: "esc", Does: "stop searching"})
-	}
-	switch s.view {
-	case viewJourneys:
-		return append(
-			append(keys, s.journal.keys()...),
-			next,
-			look.Key{Key: "/", Does: "filter"},
-			look.Key{Key: "esc", Does: "sequence"},
-		)
-	case viewStatistics:
-		return append(append(keys, s.tables.keys()...), next, look.Key{Key: "esc", Does: "sequence"})
-	}
-	keys = append(keys, look.Key{Key: "↑↓", Does: "scroll"}, look.Key{Key: "enter", Does: "open packet"})
-	if !s.record() {
-		keys = append(keys, look.Key{Key: "space", Does: map[bool]string{false: "pause", true: "go on"}[s.paused]})
-	}
-	keys = append(keys, next, look.Key{Key: "/", Does: "filter"})
-	if s.filter.String() != "" {
-		keys = append(keys, look.Key{Key: "esc", Does: "drop filter"})
-	}
-	if !s.follow && !s.record() {
-		keys = append(keys, look.Key{Key: "G", Does: "follow the newest"})
-	}
-	keys = append(
-		keys,
-		look.Key{Key: "f", Does: "find"},
-		look.Key{Key: "n", Does: "next"},
-		look.Key{Key: "N", Does: "previous"},
-		look.Key{Key: "b", Does: "next breach"},
-		look.Key{Key: "B", Does: "breach before"},
-		look.Key{
-			Key:  "l",
-			Does: "lanes",
-		},
-		look.Key{Key: "t", Does: "times from here"},
-		look.Key{Key: "y", Does: "copy topic"},
-		look.Key{Key: "Y", Does: "copy payload"},
-		look.Key{Key: "x", Does: "export what is shown"},
-		look.Key{Key: "X", Does: "export all that fits"},
-	)
-	if !s.record() {
-		keys = append(keys, look.Key{Key: "c", Does: "show or hide own probes"})
-	}
-	return keys
-}
-
-// Draw draws the screen.
-func (s *Screen) Draw(c look.Canvas) {
+// View draws the screen.
+func (s *Screen) View(c look.Canvas) {
 	if s.open != nil {
 		s.open.draw(c)
 		return

@@ -25,10 +25,6 @@ type journeysView struct {
 	pinned uint64 // the journey with the cursor, by its first event; 0 for the newest
 }
 
-func (v *journeysView) keys() []look.Key {
-	return []look.Key{{Key: "↑↓", Does: "scroll"}, {Key: "enter", Does: "its packets"}, {Key: "y", Does: "copy topic"}, {Key: "g", Does: "the newest"}}
-}
-
 func first(j *trace.Journey) uint64 {
 	if j.SentSeq != 0 || len(j.Hops) == 0 {
 		return j.SentSeq
@@ -36,25 +32,27 @@ func first(j *trace.Journey) uint64 {
 	return j.Hops[0].Seq
 }
 
-func (v *journeysView) key(s *Screen, key string) tea.Cmd {
-	if look.Move(key, &v.cursor, len(v.all), v.height) {
+func (v *journeysView) actions(s *Screen) []look.Action {
+	var out []look.Action
+	if v.cursor > 0 {
+		out = append(out, look.Let("g home", "the newest", func() { v.cursor, v.pinned = 0, 0 }))
+	}
+	out = append(out, look.Moves("scroll", &v.cursor, len(v.all), v.height, func(string) {
 		v.pinned = 0
 		if v.cursor > 0 && v.cursor < len(v.all) {
 			v.pinned = first(&v.all[v.cursor])
 		}
-		return nil
+	}))
+	if v.cursor < len(v.all) {
+		j := v.all[v.cursor]
+		out = append(out,
+			look.Act("enter", "its packets", func() tea.Cmd { return s.show(first(&j)) }),
+			look.Act("y", "copy topic", func() tea.Cmd {
+				return tea.Batch(tea.SetClipboard(j.Topic), look.Tell(false, "topic copied"))
+			}),
+		)
 	}
-	if v.cursor >= len(v.all) {
-		return nil
-	}
-	j := &v.all[v.cursor]
-	switch key {
-	case "enter":
-		return s.Show(first(j))
-	case "y":
-		return tea.Batch(tea.SetClipboard(j.Topic), look.Tell(false, "topic copied"))
-	}
-	return nil
+	return append(out, s.narrowing()...)
 }
 
 // fetch takes in the journeys as they stand; the cursor stays on its journey.
@@ -85,10 +83,16 @@ func (v *journeysView) draw(s *Screen, c look.Canvas) {
 	t := c.Theme
 	if len(v.all) == 0 {
 		if done := s.bench.Analysed(); done < 1 {
-			c.Teach(fmt.Sprintf("The record is being read: %.0f %%", done*100), "Journeys appear when their packets have been seen.")
+			c.Teach(
+				fmt.Sprintf("The record is being read: %.0f %%", done*100),
+				"Journeys appear when their packets have been seen.",
+			)
 			return
 		}
-		c.Teach("A journey follows one message from its publisher to each receiver.", "None yet. A message appears here when it is published or received by a client that Hodstone runs.")
+		c.Teach(
+			"A journey follows one message from its publisher to each receiver.",
+			"None yet. A message appears here when it is published or received by a client that Hodstone runs.",
+		)
 		return
 	}
 	topicW := max(16, c.W*24/100)
@@ -164,7 +168,10 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 		h := &j.Hops[i]
 		// The observer's copy is held against the contract, every copy against what its
 		// receiver was granted.
-		mark := s.mark(&trace.Event{Seq: h.Seq, Role: s.roleOf(h.Client), Kind: trace.Received, Packet: journeyPacket(j)}, t)
+		mark := s.mark(
+			&trace.Event{Seq: h.Seq, Role: s.roleOf(h.Client), Kind: trace.Received, Packet: journeyPacket(j)},
+			t,
+		)
 		st, sign := t.Text, ""
 		switch {
 		case h.Verdict == trace.HopBroken:

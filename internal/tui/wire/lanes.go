@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	tea "charm.land/bubbletea/v2"
-
 	"hodstone/internal/tui/look"
 )
 
@@ -63,43 +61,47 @@ func (l *lanes) in(state laneState) (out []string) {
 	return out
 }
 
-// key takes a key while the list is open, and tells whether what is hidden has changed.
-func (l *lanes) key(key string) (changed bool) {
-	if look.Move(key, &l.cursor, len(l.names), 10) || len(l.names) == 0 {
-		return false
+// actions are those of the open list.
+func (l *lanes) actions(s *Screen) []look.Action {
+	out := []look.Action{look.Let("esc l enter", "done", func() { l.open = false })}
+	if len(l.names) == 0 {
+		return out
 	}
+	l.cursor = max(0, min(l.cursor, len(l.names)-1))
 	name := l.names[l.cursor]
-	switch key {
-	case "space":
-		was := l.states[name]
-		l.states[name] = (was + 1) % 3
-		return was == laneHidden || l.states[name] == laneHidden
-	case "o": // only this one
-		for _, n := range l.names {
-			l.states[n] = laneHidden
-		}
-		l.states[name] = laneShown
-		return true
-	case "a":
-		hidden := len(l.in(laneHidden)) > 0
-		clear(l.states)
-		return hidden
-	case "shift+up", "K", "shift+down", "J":
-		to := l.cursor + 1
-		if key == "shift+up" || key == "K" {
-			to = l.cursor - 1
-		}
-		if to >= 0 && to < len(l.names) {
-			l.names[l.cursor], l.names[to] = l.names[to], l.names[l.cursor]
-			l.cursor, l.moved = to, true
-		}
-	}
-	return false
+	return append(out,
+		look.Moves("choose", &l.cursor, len(l.names), 10, nil),
+		look.Let("space", "show, fold, hide", func() {
+			was := l.states[name]
+			l.states[name] = (was + 1) % 3
+			if was == laneHidden || l.states[name] == laneHidden {
+				s.refill()
+			}
+		}),
+		look.Keys("K J", "move up, down", []string{"K", "shift+up", "J", "shift+down"}, func(k string) {
+			l.shift(k == "K" || k == "shift+up")
+		}),
+		look.Let("o", "only this one", func() {
+			for _, n := range l.names {
+				l.states[n] = laneHidden
+			}
+			l.states[name] = laneShown
+			s.refill()
+		}),
+		look.Let("a", "show all", func() { clear(l.states); s.refill() }),
+	)
 }
 
-func (l *lanes) keys() []look.Key {
-	return []look.Key{{Key: "esc", Does: "done"}, {Key: "↑↓", Does: "choose"}, {Key: "space", Does: "show, fold, hide"}, {Key: "K J", Does: "move up, down"},
-		{Key: "o", Does: "only this one"}, {Key: "a", Does: "show all"}}
+// shift moves the lane with the cursor up or down; from then on the order is the user's.
+func (l *lanes) shift(up bool) {
+	to := l.cursor + 1
+	if up {
+		to = l.cursor - 1
+	}
+	if to >= 0 && to < len(l.names) {
+		l.names[l.cursor], l.names[to] = l.names[to], l.names[l.cursor]
+		l.cursor, l.moved = to, true
+	}
 }
 
 func (l *lanes) draw(c look.Canvas) {
@@ -135,17 +137,4 @@ func (l *lanes) draw(c look.Canvas) {
 		}
 	}
 	b.Text(1, h-1, "space changes, esc is done", look.On(t.Dim, t.Rail))
-}
-
-// laneKey takes a key for the open list.
-func (s *Screen) laneKey(key string) tea.Cmd {
-	switch key {
-	case "esc", "l", "enter":
-		s.lanes.open = false
-		return nil
-	}
-	if s.lanes.key(key) {
-		s.refill()
-	}
-	return nil
 }

@@ -8,8 +8,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	tea "charm.land/bubbletea/v2"
-
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/payload"
 	"hodstone/internal/trace"
@@ -25,8 +23,7 @@ type packetView struct {
 	journey *trace.Journey
 	spans   []packet.Span
 	broken  error
-	top     int
-	lines   int
+	text    *look.Scrolled
 	shows   payloadView
 }
 
@@ -43,7 +40,7 @@ const (
 var payloadNames = []string{"text", "tree", "hex"}
 
 func newPacketView(s *Screen, e trace.Event) *packetView {
-	v := &packetView{event: e}
+	v := &packetView{event: e, text: look.NewScrolled()}
 	if len(e.Raw) > 0 {
 		v.spans, v.broken = packet.Annotate(e.Raw, e.Version)
 	}
@@ -62,16 +59,33 @@ func (v *packetView) refresh(s *Screen) {
 	}
 }
 
-func (v *packetView) keys() []look.Key {
-	keys := []look.Key{
-		{Key: "esc", Does: "back"},
-		{Key: "↑↓", Does: "scroll"},
-		{Key: "[ ]", Does: "previous, next packet"},
+func (v *packetView) actions(s *Screen) []look.Action {
+	out := []look.Action{
+		look.Let("esc backspace", "back", func() { s.open = nil }),
+		v.text.Action(),
+		look.Keys("[ ]", "previous, next packet", []string{"[", "]"}, func(k string) { v.beside(s, k == "]") }),
 	}
-	if p := v.event.Publish(); p != nil && len(p.Payload) > 0 {
-		keys = append(keys, look.Key{Key: "v", Does: "payload as " + payloadNames[v.after()]})
+	p := v.event.Publish()
+	if p == nil {
+		return out
 	}
-	return append(keys, look.Key{Key: "y", Does: "copy topic"}, look.Key{Key: "Y", Does: "copy payload"})
+	if len(p.Payload) > 0 {
+		out = append(out, look.Let("v", "payload as "+payloadNames[v.after()], func() { v.shows = v.after() }))
+	}
+	return append(out, copies(&v.event)...)
+}
+
+// beside opens the packet before or after.
+func (v *packetView) beside(s *Screen, after bool) {
+	to := s.cursor - 1
+	if after {
+		to = s.cursor + 1
+	}
+	if e, ok := s.event(to); ok {
+		s.cursor, s.follow = to, false
+		s.open = newPacketView(s, e)
+		s.open.shows = v.shows
+	}
 }
 
 // after returns the next way to show the payload; a tree needs JSON.
@@ -83,46 +97,6 @@ func (v *packetView) after() payloadView {
 		}
 	}
 	return next
-}
-
-func (v *packetView) key(s *Screen, key string) tea.Cmd {
-	switch key {
-	case "esc", "backspace":
-		s.open = nil
-	case "up", "k":
-		v.top = max(0, v.top-1)
-	case "down", "j":
-		v.top = min(max(0, v.lines-5), v.top+1)
-	case "pgup":
-		v.top = max(0, v.top-10)
-	case "pgdown":
-		v.top = min(max(0, v.lines-5), v.top+10)
-	case "[", "]":
-		if e, ok := s.event(s.cursor + map[string]int{"[": -1, "]": 1}[key]); ok {
-			s.cursor, s.follow = s.cursor+map[string]int{"[": -1, "]": 1}[key], false
-			shows := v.shows
-			s.open = newPacketView(s, e)
-			s.open.shows = shows
-		}
-	case "v":
-		if p := v.event.Publish(); p != nil && len(p.Payload) > 0 {
-			v.shows = v.after()
-		}
-	case "y", "Y":
-		return copyOf(&v.event, key == "Y")
-	}
-	return nil
-}
-
-// line is a row of the view.
-type line struct {
-	parts []part
-}
-
-type part struct {
-	x    int
-	text string
-	st   look.Style
 }
 
 func (v *packetView) draw(c look.Canvas) {
@@ -140,16 +114,7 @@ func (v *packetView) draw(c look.Canvas) {
 		),
 		t.Dim,
 	)
-	lines := v.build(c.W, t)
-	v.lines = len(lines)
-	for y := 1; y < c.H && v.top+y-1 < len(lines); y++ {
-		for _, p := range lines[v.top+y-1].parts {
-			c.Text(p.x, y, look.Clip(p.text, c.W-p.x), p.st)
-		}
-	}
-	if below := len(lines) - v.top - (c.H - 1); below > 0 {
-		c.Right(c.W-1, c.H-1, fmt.Sprintf(" ↓ %d more ", below), t.Warn)
-	}
+	v.text.Draw(c.Sub(0, 1, c.W, c.H-1), v.build(c.W, t))
 }
 
 func title(e *trace.Event) string {
@@ -159,15 +124,15 @@ func title(e *trace.Event) string {
 	return e.Packet.Type().String()
 }
 
-func (v *packetView) build(w int, t *look.Theme) (out []line) {
-	add := func(parts ...part) { out = append(out, line{parts}) }
-	rule := func(s string) { add(part{0, strings.Repeat("─", w), t.Line}, part{1, " " + s + " ", t.Strong}) }
+func (v *packetView) build(w int, t *look.Theme) (out []look.Line) {
+	add := func(parts ...look.Part) { out = append(out, parts) }
+	rule := func(s string) { out = append(out, look.RuleLine(s, w, t)) }
 	pair := func(k, val string, st look.Style) {
 		for i, l := range look.Wrap(val, w-20) {
 			if i == 0 {
-				add(part{2, k, t.Dim}, part{18, l, st})
+				add(look.At(2, k, t.Dim), look.At(18, l, st))
 			} else {
-				add(part{18, l, st})
+				add(look.At(18, l, st))
 			}
 		}
 	}
@@ -215,13 +180,13 @@ func (v *packetView) build(w int, t *look.Theme) (out []line) {
 			if s.Secret {
 				hex = strings.Repeat("•• ", min(i+per, s.End)-i)
 			}
-			parts := []part{{2, fmt.Sprintf("%04x", i), t.Old}, {8, hex, t.Ours}}
+			parts := []look.Part{look.At(2, fmt.Sprintf("%04x", i), t.Old), look.At(8, hex, t.Ours)}
 			if i == s.Start {
-				parts = append(parts, part{at, s.Name, t.Dim}, part{at + nameW, value, st})
+				parts = append(parts, look.At(at, s.Name, t.Dim), look.At(at+nameW, value, st))
 			}
 			add(parts...)
 			if i-s.Start > 512 { // a long payload: its text stands above
-				add(part{8, fmt.Sprintf("… %d more bytes", s.End-i-per), t.Dim})
+				add(look.At(8, fmt.Sprintf("… %d more bytes", s.End-i-per), t.Dim))
 				break
 			}
 		}
@@ -300,7 +265,7 @@ func (v *packetView) hops(t *look.Theme, rule func(string), pair func(k, val str
 
 // payload shows what the message carries, in the way that is chosen. An image is named and
 // measured first.
-func (v *packetView) payload(b []byte, w int, t *look.Theme, rule func(string), add func(...part)) {
+func (v *packetView) payload(b []byte, w int, t *look.Theme, rule func(string), add func(...look.Part)) {
 	title := fmt.Sprintf("payload, %s", look.Plural(len(b), "byte"))
 	picture, isImage := payload.Image(b)
 	if isImage {
@@ -332,9 +297,9 @@ func (v *packetView) payload(b []byte, w int, t *look.Theme, rule func(string), 
 				key = "payload"
 			}
 			add(
-				part{x, sign + look.Middle(key, valueAt-x-3), t.Dim},
-				part{valueAt, look.Clip(r.Value, kindAt-valueAt-1), st},
-				part{kindAt, r.Kind, t.Old},
+				look.At(x, sign+look.Middle(key, valueAt-x-3), t.Dim),
+				look.At(valueAt, look.Clip(r.Value, kindAt-valueAt-1), st),
+				look.At(kindAt, r.Kind, t.Old),
 			)
 		}
 	case payloadHex:
@@ -344,19 +309,19 @@ func (v *packetView) payload(b []byte, w int, t *look.Theme, rule func(string), 
 		}
 		most := b[:min(len(b), maxHex)]
 		for _, l := range payload.Hex(most, per) {
-			add(part{2, l, t.Ours})
+			add(look.At(2, l, t.Ours))
 		}
 		if len(b) > maxHex {
-			add(part{2, fmt.Sprintf("… %d more bytes", len(b)-maxHex), t.Dim})
+			add(look.At(2, fmt.Sprintf("… %d more bytes", len(b)-maxHex), t.Dim))
 		}
 	default:
 		for _, l := range pretty(b[:min(len(b), maxShownText)]) {
 			for _, wrapped := range look.Wrap(l, w-4) {
-				add(part{2, wrapped, t.Text})
+				add(look.At(2, wrapped, t.Text))
 			}
 		}
 		if len(b) > maxShownText {
-			add(part{2, fmt.Sprintf("… %d more bytes", len(b)-maxShownText), t.Dim})
+			add(look.At(2, fmt.Sprintf("… %d more bytes", len(b)-maxShownText), t.Dim))
 		}
 	}
 }

@@ -38,42 +38,39 @@ type statisticsView struct {
 // orders are what the rows can be sorted by.
 var orders = []string{"rate", "count", "bytes", "last", "name"}
 
-func (v *statisticsView) keys() []look.Key {
+func (v *statisticsView) actions(s *Screen) []look.Action {
 	other := "by client"
 	if v.clients {
 		other = "by topic"
 	}
-	return []look.Key{{Key: "↑↓", Does: "scroll"}, {Key: "enter", Does: "its packets"}, {Key: "c", Does: other}, {Key: "o", Does: "order by " + orders[(v.order+1)%len(orders)]}, {Key: "y", Does: "copy name"}}
+	out := []look.Action{look.Moves("scroll", &v.cursor, len(v.names), v.height, nil)}
+	if v.cursor < len(v.names) {
+		name := v.names[v.cursor]
+		out = append(out,
+			look.Act("enter", "its packets", func() tea.Cmd { return v.packetsOf(s, name) }),
+			look.Act("y", "copy name", func() tea.Cmd {
+				return tea.Batch(tea.SetClipboard(name), look.Tell(false, "name copied"))
+			}),
+		)
+	}
+	return append(out,
+		look.Let("c", other, func() { v.clients, v.cursor = !v.clients, 0 }),
+		look.Let("o", "order by "+orders[(v.order+1)%len(orders)], func() { v.order = (v.order + 1) % len(orders) }),
+	)
 }
 
-func (v *statisticsView) key(s *Screen, key string) tea.Cmd {
-	if look.Move(key, &v.cursor, len(v.names), v.height) {
-		return nil
+// packetsOf shows the sequence of a topic or a client alone.
+func (v *statisticsView) packetsOf(s *Screen, name string) tea.Cmd {
+	term := "topic:" + name
+	if v.clients {
+		term = "client:" + name
 	}
-	switch key {
-	case "c":
-		v.clients, v.cursor = !v.clients, 0
-	case "o":
-		v.order = (v.order + 1) % len(orders)
-	case "y", "enter":
-		if v.cursor >= len(v.names) {
-			return nil
-		}
-		name := v.names[v.cursor]
-		if key == "y" {
-			return tea.Batch(tea.SetClipboard(name), look.Tell(false, "name copied"))
-		}
-		term := "topic:" + name
-		if v.clients {
-			term = "client:" + name
-		}
-		f, err := trace.ParseFilter(term)
-		if err != nil {
-			return look.Tell(true, err.Error())
-		}
-		s.filter, s.view = f, viewSequence
-		s.refill()
+	f, err := trace.ParseFilter(term)
+	if err != nil {
+		return look.Tell(true, err.Error())
 	}
+	s.filter, s.view = f, viewSequence
+	s.refill()
 	return nil
 }
 
@@ -197,9 +194,23 @@ func latest(clients []trace.ClientStatistics) (at time.Time) {
 }
 
 func topicRows(topics []trace.TopicStatistics, now time.Time, w int) (columns []column, rows []row) {
-	columns = []column{{"messages", 8, true}, {"rate", 8, true}, {"bytes", 9, true}, {"QoS", 3, true}, {"retained", 8, false}, {"age", 4, true}, {"last value", max(10, w/3), false}}
+	columns = []column{
+		{"messages", 8, true},
+		{"rate", 8, true},
+		{"bytes", 9, true},
+		{"QoS", 3, true},
+		{"retained", 8, false},
+		{"age", 4, true},
+		{"last value", max(10, w/3), false},
+	}
 	if w < 90 {
-		columns = []column{{"count", 6, true}, {"rate", 7, true}, {"QoS", 3, false}, {"age", 4, true}, {"last value", max(8, w-18-max(14, w/4)-14), false}}
+		columns = []column{
+			{"count", 6, true},
+			{"rate", 7, true},
+			{"QoS", 3, false},
+			{"age", 4, true},
+			{"last value", max(8, w-18-max(14, w/4)-14), false},
+		}
 	}
 	for i := range topics {
 		t := &topics[i]
@@ -211,19 +222,55 @@ func topicRows(topics []trace.TopicStatistics, now time.Time, w int) (columns []
 			retained = "retain"
 		}
 		if w < 90 { // the value tells more than its length
-			rows = append(rows, row{name: t.Topic, rate: t.Rate, count: t.Messages, bytes: t.Bytes, last: t.Last, cells: []string{fmt.Sprint(t.Messages), fmt.Sprintf("%.1f/s", t.Rate),
-				fmt.Sprintf("%d%s", t.QoS, map[bool]string{true: " r"}[retained != ""]), look.Age(now.Sub(t.Last)), payload.Show(t.Payload, w)}})
+			rows = append(
+				rows,
+				row{
+					name:  t.Topic,
+					rate:  t.Rate,
+					count: t.Messages,
+					bytes: t.Bytes,
+					last:  t.Last,
+					cells: []string{fmt.Sprint(t.Messages), fmt.Sprintf("%.1f/s", t.Rate),
+						fmt.Sprintf(
+							"%d%s",
+							t.QoS,
+							map[bool]string{true: " r"}[retained != ""],
+						), look.Age(now.Sub(t.Last)), payload.Show(t.Payload, w)},
+				},
+			)
 			continue
 		}
-		rows = append(rows, row{name: t.Topic, rate: t.Rate, count: t.Messages, bytes: t.Bytes, last: t.Last, cells: []string{fmt.Sprint(t.Messages), fmt.Sprintf("%.1f/s", t.Rate), size(t.Bytes),
-			fmt.Sprint(t.QoS), retained, look.Age(now.Sub(t.Last)), payload.Show(t.Payload, w)}})
+		rows = append(
+			rows,
+			row{
+				name:  t.Topic,
+				rate:  t.Rate,
+				count: t.Messages,
+				bytes: t.Bytes,
+				last:  t.Last,
+				cells: []string{fmt.Sprint(t.Messages), fmt.Sprintf("%.1f/s", t.Rate), size(t.Bytes),
+					fmt.Sprint(t.QoS), retained, look.Age(now.Sub(t.Last)), payload.Show(t.Payload, w)},
+			},
+		)
 	}
 	return columns, rows
 }
 
 func clientRows(clients []trace.ClientStatistics, now time.Time) (columns []column, rows []row) {
-	columns = []column{{"state", 5, false}, {"published", 9, true}, {"rate", 8, true}, {"received", 9, true}, {"rate", 8, true}, {"out", 9, true}, {"in", 9, true}, {"packets", 8, true},
-		{"conn.", 5, true}, {"broken", 6, true}, {"version", 7, false}, {"age", 4, true}}
+	columns = []column{
+		{"state", 5, false},
+		{"published", 9, true},
+		{"rate", 8, true},
+		{"received", 9, true},
+		{"rate", 8, true},
+		{"out", 9, true},
+		{"in", 9, true},
+		{"packets", 8, true},
+		{"conn.", 5, true},
+		{"broken", 6, true},
+		{"version", 7, false},
+		{"age", 4, true},
+	}
 	for i := range clients {
 		c := &clients[i]
 		state, version := "away", ""
@@ -233,9 +280,22 @@ func clientRows(clients []trace.ClientStatistics, now time.Time) (columns []colu
 		if c.Version != 0 {
 			version = c.Version.String()
 		}
-		rows = append(rows, row{name: c.Client, rate: c.PublishRate + c.GetRate, count: c.Sent + c.Received, bytes: c.BytesIn + c.BytesOut, last: c.Last, cells: []string{state, fmt.Sprint(c.Published),
-			fmt.Sprintf("%.1f/s", c.PublishRate), fmt.Sprint(c.Got), fmt.Sprintf("%.1f/s", c.GetRate), size(c.BytesOut), size(c.BytesIn), fmt.Sprint(c.Sent + c.Received), fmt.Sprint(c.Connections),
-			fmt.Sprint(c.Broken), version, look.Age(now.Sub(c.Last))}})
+		rows = append(
+			rows,
+			row{
+				name:  c.Client,
+				rate:  c.PublishRate + c.GetRate,
+				count: c.Sent + c.Received,
+				bytes: c.BytesIn + c.BytesOut,
+				last:  c.Last,
+				cells: []string{state, fmt.Sprint(c.Published),
+					fmt.Sprintf(
+						"%.1f/s",
+						c.PublishRate,
+					), fmt.Sprint(c.Got), fmt.Sprintf("%.1f/s", c.GetRate), size(c.BytesOut), size(c.BytesIn), fmt.Sprint(c.Sent + c.Received), fmt.Sprint(c.Connections),
+					fmt.Sprint(c.Broken), version, look.Age(now.Sub(c.Last))},
+			},
+		)
 	}
 	return columns, rows
 }

@@ -130,8 +130,8 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	return lines
 }
 
-// Refresh takes in what came since.
-func (s *Screen) Refresh() {
+// refresh takes in what came since.
+func (s *Screen) refresh() {
 	if s.open != nil {
 		s.open.refresh(s)
 	}
@@ -266,9 +266,9 @@ func (s *Screen) refill() {
 	s.toEnd()
 }
 
-// Show puts the cursor on an event, dropping what hides it.
-func (s *Screen) Show(seq uint64) tea.Cmd {
-	s.Refresh()
+// show puts the cursor on an event, dropping what hides it.
+func (s *Screen) show(seq uint64) tea.Cmd {
+	s.refresh()
 	s.open, s.input, s.follow, s.view, s.lanes.open = nil, nil, false, viewSequence, false
 	if i := s.index.position(seq); i < s.index.len() && s.index.number(i) == seq {
 		s.cursor = i
@@ -287,142 +287,186 @@ func (s *Screen) Show(seq uint64) tea.Cmd {
 	return look.Tell(false, "the filter was dropped: it hid this packet")
 }
 
-// Key takes a key.
-func (s *Screen) Key(msg tea.KeyPressMsg) tea.Cmd {
-	key := msg.String()
-	switch {
-	case s.input != nil:
-		return s.typed(msg)
-	case s.open != nil:
-		return s.open.key(s, key)
-	case s.lanes.open:
-		return s.laneKey(key)
-	}
-	switch key {
-	case "v":
-		s.view = (s.view + 1) % view(len(viewNames))
-		return nil
-	case "V":
-		s.view = (s.view + view(len(viewNames)) - 1) % view(len(viewNames))
-		return nil
-	case "/":
-		s.ask("filter", s.filter.String())
-		return nil
-	case "space":
-		if !s.record() {
-			if s.paused = !s.paused; !s.paused {
-				s.Refresh()
-			}
+// Update takes a message.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case look.Tick:
+		s.refresh()
+	case look.ShowEvent:
+		return s.show(msg.Seq)
+	case sought:
+		return s.sought(msg)
+	case tea.PasteMsg:
+		if s.input != nil {
+			s.input.Update(msg)
 		}
-		return nil
-	case "esc":
-		switch {
-		case s.seeking != nil:
-			s.seeking()
-			s.seeking = nil
-		case s.view != viewSequence:
-			s.view = viewSequence
-		case s.filter.String() != "":
-			s.filter = trace.Filter{}
-			s.refill()
+	case tea.KeyPressMsg:
+		cmd, done := look.Press(s.Actions(), msg)
+		if !done && s.input != nil {
+			s.input.Update(msg)
 		}
-		return nil
-	}
-	switch s.view {
-	case viewJourneys:
-		return s.journal.key(s, key)
-	case viewStatistics:
-		return s.tables.key(s, key)
-	}
-	return s.sequenceKey(key)
-}
-
-func (s *Screen) sequenceKey(key string) tea.Cmd {
-	if look.Move(key, &s.cursor, s.index.len(), s.height) {
-		s.follow = !s.record() && s.cursor == s.index.len()-1 &&
-			(key == "end" || key == "G" || key == "down" || key == "j")
-		return nil
-	}
-	e, there := s.event(s.cursor)
-	switch key {
-	case "f":
-		s.ask("find", s.find)
-	case "n", "N":
-		if s.find == "" {
-			return s.seek(key == "n", "breach", s.trouble)
-		}
-		return s.seek(key == "n", s.find, s.mentions())
-	case "b", "B":
-		return s.seek(key == "b", "breach", s.trouble)
-	case "t":
-		if there {
-			s.since = e.At
-			return look.Tell(false, "times are relative to this packet now")
-		}
-	case "y", "Y":
-		return copyOf(&e, key == "Y")
-	case "l":
-		s.lanes.open = true
-	case "c":
-		s.own = !s.own
-		s.refill()
-	case "x", "X":
-		return s.askExport(key == "X")
-	case "enter":
-		if there {
-			s.open = newPacketView(s, e)
-		}
+		return cmd
 	}
 	return nil
 }
 
-// copyOf puts a message's topic or payload on the clipboard, by way of the terminal (OSC 52).
-func copyOf(e *trace.Event, payload bool) tea.Cmd {
+// Actions is what can be done here and now.
+func (s *Screen) Actions() []look.Action {
+	switch {
+	case s.input != nil:
+		return []look.Action{
+			look.Act("enter", "apply", s.apply),
+			look.Let("esc", "leave as it was", func() { s.input = nil }),
+		}
+	case s.open != nil:
+		return s.open.actions(s)
+	case s.lanes.open:
+		return s.lanes.actions(s)
+	}
+	var out []look.Action
+	if s.seeking != nil {
+		out = append(out, look.Let("esc", "stop searching", func() { s.seeking(); s.seeking = nil }))
+	}
+	switch s.view {
+	case viewJourneys:
+		out = append(append(out, s.journal.actions(s)...), s.views()...)
+	case viewStatistics:
+		out = append(append(out, s.tables.actions(s)...), s.views()...)
+	default:
+		out = append(out, s.sequenceActions()...)
+	}
+	return out
+}
+
+// views are the actions that go from one view to another.
+func (s *Screen) views() []look.Action {
+	n := view(len(viewNames))
+	next := look.Keys("v", viewNames[(s.view+1)%n], []string{"v", "V"}, func(k string) {
+		by := view(1)
+		if k == "V" {
+			by = n - 1
+		}
+		s.view = (s.view + by) % n
+	})
+	next.Named = true
+	out := []look.Action{next}
+	if s.view != viewSequence {
+		out = append(out, look.Let("esc", "sequence", func() { s.view = viewSequence }))
+	}
+	return out
+}
+
+func (s *Screen) sequenceActions() []look.Action {
+	e, there := s.event(s.cursor)
+	var out []look.Action
+	if !s.record() && !s.follow {
+		out = append(out, look.Let("G end", "follow the newest", func() { s.follow = true; s.toEnd() }))
+	}
+	out = append(out, look.Moves("scroll", &s.cursor, s.index.len(), s.height, func(k string) {
+		s.follow = !s.record() && s.cursor == s.index.len()-1 && (k == "end" || k == "G" || k == "down" || k == "j")
+	}))
+	if there {
+		out = append(out, look.Let("enter", "open packet", func() { s.open = newPacketView(s, e) }))
+	}
+	out = append(append(out, s.views()...), s.narrowing()...)
+	seek := func(forward bool) func() tea.Cmd {
+		return func() tea.Cmd {
+			if s.find == "" {
+				return s.seek(forward, "breach", s.trouble)
+			}
+			return s.seek(forward, s.find, s.mentions())
+		}
+	}
+	breach := func(forward bool) func() tea.Cmd {
+		return func() tea.Cmd { return s.seek(forward, "breach", s.trouble) }
+	}
+	out = append(out,
+		look.Let("f", "find", func() { s.ask("find", s.find) }),
+		look.Act("n", "next", seek(true)), look.Act("N", "previous", seek(false)),
+		look.Act("b", "next breach", breach(true)), look.Act("B", "breach before", breach(false)),
+		look.Let("l", "lanes", func() { s.lanes.open = true }),
+	)
+	if there {
+		out = append(out, look.Act("t", "times from here", func() tea.Cmd {
+			s.since = e.At
+			return look.Tell(false, "times are relative to this packet now")
+		}))
+		out = append(out, copies(&e)...)
+	}
+	out = append(out,
+		look.Act("x", "export what is shown", func() tea.Cmd { return s.askExport(false) }),
+		look.Act("X", "export all that fits", func() tea.Cmd { return s.askExport(true) }),
+	)
+	if !s.record() {
+		what := "show Hodstone's own probes"
+		if s.own {
+			what = "hide Hodstone's own probes"
+		}
+		out = append(out, look.Let("c", what, func() { s.own = !s.own; s.refill() }))
+	}
+	return out
+}
+
+// narrowing are the actions that choose what is seen of the trace.
+func (s *Screen) narrowing() (out []look.Action) {
+	if !s.record() {
+		out = append(out, look.Let("space", map[bool]string{false: "pause", true: "go on"}[s.paused], func() {
+			if s.paused = !s.paused; !s.paused {
+				s.refresh()
+			}
+		}))
+	}
+	out = append(out, look.Let("/", "filter", func() { s.ask("filter", s.filter.String()) }))
+	if s.filter.String() != "" && s.view == viewSequence && s.seeking == nil {
+		out = append(out, look.Let("esc", "drop filter", func() { s.filter = trace.Filter{}; s.refill() }))
+	}
+	return out
+}
+
+// copies are the actions that put a message's topic or payload on the clipboard, by way of the
+// terminal (OSC 52).
+func copies(e *trace.Event) []look.Action {
 	p := e.Publish()
 	if p == nil {
-		return look.Tell(true, "only a PUBLISH has a topic and a payload")
+		return nil
 	}
-	text, what := p.Topic, "topic"
-	if payload {
-		text, what = string(p.Payload), "payload"
+	copied := func(what, text string) func() tea.Cmd {
+		return func() tea.Cmd { return tea.Batch(tea.SetClipboard(text), look.Tell(false, what+" copied")) }
 	}
-	return tea.Batch(tea.SetClipboard(text), look.Tell(false, what+" copied"))
+	return []look.Action{
+		look.Act("y", "copy topic", copied("topic", p.Topic)),
+		look.Act("Y", "copy payload", copied("payload", string(p.Payload))),
+	}
 }
 
 // ask opens a line to type.
 func (s *Screen) ask(what, value string) { s.asks, s.input = what, look.NewInput(what, value) }
 
-func (s *Screen) typed(msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "esc":
-		s.input = nil
-	case "enter":
-		value := s.input.Value()
-		switch s.asks {
-		case "find":
-			s.input, s.find = nil, value
-			if value != "" {
-				return s.seek(true, value, s.mentions())
-			}
-		case "filter":
-			f, err := trace.ParseFilter(value)
-			if err != nil {
-				s.input.Error = err.Error()
-				return nil
-			}
-			s.filter, s.input = f, nil
-			s.refill()
-		default:
-			return s.export(value)
+// apply takes what was typed.
+func (s *Screen) apply() tea.Cmd {
+	value := s.input.Value()
+	switch s.asks {
+	case "find":
+		s.input, s.find = nil, value
+		if value != "" {
+			return s.seek(true, value, s.mentions())
 		}
+	case "filter":
+		f, err := trace.ParseFilter(value)
+		if err != nil {
+			s.input.Error = err.Error()
+			return nil
+		}
+		s.filter, s.input = f, nil
+		s.refill()
 	default:
-		s.input.Update(msg)
+		return s.export(value)
 	}
 	return nil
 }
 
-// Sought is the end of a search.
-type Sought struct {
+// sought is the end of a search.
+type sought struct {
 	search int
 	seq    uint64
 	found  bool
@@ -453,12 +497,12 @@ func (s *Screen) seek(forward bool, what string, wanted func(*trace.Event) bool)
 		if ctx.Err() != nil {
 			return nil
 		}
-		return Sought{search, seq, ok, what}
+		return sought{search, seq, ok, what}
 	}
 }
 
-// Sought takes the end of a search.
-func (s *Screen) Sought(m Sought) tea.Cmd {
+// sought takes the end of a search.
+func (s *Screen) sought(m sought) tea.Cmd {
 	if m.search != s.search || s.seeking == nil {
 		return nil // another was begun, or it was stopped
 	}
@@ -467,7 +511,7 @@ func (s *Screen) Sought(m Sought) tea.Cmd {
 	if !m.found {
 		return look.Tell(true, "no further "+m.what)
 	}
-	s.Refresh()
+	s.refresh()
 	s.cursor, s.follow = min(s.index.position(m.seq), max(0, s.index.len()-1)), false
 	return nil
 }
