@@ -17,6 +17,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/expression"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
@@ -26,7 +27,6 @@ import (
 
 // Times of a device.
 const (
-	sampleEvery    = 500 * time.Millisecond // how often signals move
 	connectTimeout = 15 * time.Second
 	goodbyeTimeout = 2 * time.Second // for the leaving presence to be acknowledged
 	firstWithin    = 1500 * time.Millisecond
@@ -58,15 +58,21 @@ type Options struct {
 	Gate *rate.Limiter
 	// Seed makes random signals and jitter repeat.
 	Seed uint64
+	// Clock is where the device has its time from; nil for the machine's.
+	Clock Clock
 }
 
-// Device is one simulated device. Its methods are safe for concurrent use.
+// Device is one simulated device: a loop over behaviours, which have the client in common. Its
+// methods are safe for concurrent use.
 type Device struct {
 	opt     Options
 	name    string
 	params  map[string]string
 	client  *client.Client
 	rec     *trace.Recorder
+	does    []behaviour // in the order in which they act
+	signals *signals
+	pubs    []*publication
 	inbox   chan *packet.Publish
 	orders  chan func()
 	sent    atomic.Int64 // messages that have left
@@ -79,24 +85,12 @@ type Device struct {
 	since     time.Time
 	why       string
 	received  int
-	signals   []*signal
 	born      time.Time
 	rand      *rand.Rand
 	counts    map[string]int // of count(), by publication
-	pubs      []*publication
 	retryAt   time.Time
 	slowed    string
 	complaint string // the latest
-}
-
-// publication is one at work.
-type publication struct {
-	def    *workspace.Publication
-	id     string
-	clause *contract.Clause // nil for a topic of its own
-	due    time.Time        // zero: not on a timer
-	last   float64          // of the signal in when-changed, when last sent
-	seen   bool
 }
 
 // Name returns what a device of the kind and number is called.
@@ -109,13 +103,17 @@ func Name(kind *workspace.Device, number int) string {
 
 // New makes a device that is off.
 func New(o Options) *Device {
+	if o.Clock == nil {
+		o.Clock = Wall{}
+	}
+	now := o.Clock.Now()
 	d := &Device{
 		opt:    o,
 		name:   Name(o.Kind, o.Number),
 		params: map[string]string{},
 		phase:  Off,
-		since:  time.Now(),
-		born:   time.Now(),
+		since:  now,
+		born:   now,
 		inbox:  make(chan *packet.Publish, inboxSize),
 		orders: make(chan func(), 16),
 		counts: map[string]int{},
@@ -124,16 +122,20 @@ func New(o Options) *Device {
 	for k, v := range o.Kind.Parameters {
 		d.params[k] = workspace.FillIn(v, o.Number)
 	}
-	for _, s := range o.Kind.Signals {
-		d.signals = append(d.signals, newSignal(s, d.born))
+	hello := newPresence(d)
+	if hello != nil {
+		d.does = append(d.does, hello)
 	}
+	d.signals = newSignals(d, o.Kind.Signals)
+	d.does = append(d.does, d.signals)
 	for i := range o.Kind.Publishes {
-		def := &o.Kind.Publishes[i]
-		p := &publication{def: def, id: strconv.Itoa(i)}
-		if def.Clause != "" {
-			p.clause = o.Contract.Clause(def.Clause)
+		p := newPublication(d, &o.Kind.Publishes[i], strconv.Itoa(i))
+		d.pubs, d.does = append(d.pubs, p), append(d.does, p)
+	}
+	for i := range o.Kind.Reactions {
+		if r := newReaction(d, &o.Kind.Reactions[i]); r != nil {
+			d.does = append(d.does, r)
 		}
-		d.pubs = append(d.pubs, p)
 	}
 	s := o.Kind.Session
 	d.rec = trace.NewRecorder(
@@ -159,13 +161,8 @@ func New(o Options) *Device {
 		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
 	}
 	o.Login.Apply(&copts)
-	if cl, name := d.presence(); cl != nil {
-		copts.Connect.Will = &packet.Will{
-			Topic:   name,
-			Payload: []byte(cl.Presence.Lost),
-			QoS:     qosOf(cl),
-			Retain:  cl.Retain != nil && *cl.Retain,
-		}
+	if hello != nil {
+		copts.Connect.Will = hello.will()
 	}
 	d.client = client.New(copts)
 	return d
@@ -176,18 +173,6 @@ func qosOf(cl *contract.Clause) packet.QoS {
 		return 0
 	}
 	return *cl.QoS
-}
-
-func (d *Device) presence() (*contract.Clause, string) {
-	cl := d.opt.Contract.Clause(d.opt.Kind.Presence)
-	if cl == nil {
-		return nil, ""
-	}
-	name, err := cl.Topic.Topic(d.params)
-	if err != nil {
-		return nil, ""
-	}
-	return cl, name
 }
 
 // inboxSize is how many messages may wait for a device. A real one has its own bounds; here it is those of a
@@ -293,7 +278,7 @@ func (d *Device) set(p Phase, why string) {
 
 func (d *Device) setLocked(p Phase, why string) {
 	if p != d.phase {
-		d.since = time.Now()
+		d.since = d.opt.Clock.Now()
 	}
 	d.phase, d.why = p, why
 }
@@ -302,13 +287,17 @@ func (d *Device) setLocked(p Phase, why string) {
 func (d *Device) Set(name string, v any) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, s := range d.signals {
-		if s.def.Name == name {
-			s.value, s.held = v, true
-			return nil
-		}
+	s := d.signals.named(name)
+	if s == nil {
+		return fmt.Errorf("device %s has no signal %q", d.name, name)
 	}
-	return fmt.Errorf("device %s has no signal %q", d.name, name)
+	s.value, s.held = v, true
+	d.signals.touched = true
+	select {
+	case d.orders <- func() {}: // the loop looks when it is due next
+	default:
+	}
+	return nil
 }
 
 // Send publishes one of the device's own messages now, by its clause or topic.
@@ -319,7 +308,7 @@ func (d *Device) Send(name string) error {
 				return fmt.Errorf("%s is not connected: start it first", d.name)
 			}
 			select {
-			case d.orders <- func() { d.publish(p, nil) }:
+			case d.orders <- func() { p.publish(nil) }:
 				return nil
 			default:
 				return fmt.Errorf("%s is busy: try again", d.name)
@@ -338,28 +327,30 @@ func (d *Device) live(ctx context.Context, done chan struct{}) {
 		if d.opt.Gate != nil && d.opt.Gate.Wait(ctx) != nil {
 			break
 		}
-		start := time.Now()
+		start := d.opt.Clock.Now()
 		err := d.connect(ctx)
 		if err == nil {
-			start = time.Now()
+			start = d.opt.Clock.Now()
 			d.set(On, "")
 			err = d.work(ctx)
 		}
 		if ended := d.client.Ended(); ended != nil && errors.Is(err, ended) {
-			err = backoff.Ended(ended, time.Since(start), workspace.FillIn(d.opt.Kind.Session.ClientID, d.opt.Number))
+			err = backoff.Ended(ended, d.opt.Clock.Now().Sub(start), workspace.FillIn(d.opt.Kind.Session.ClientID, d.opt.Number))
 		}
 		if ctx.Err() != nil {
 			break
 		}
-		wait := backoff.Next()
+		again := d.opt.Clock.Now().Add(backoff.Next())
 		d.mu.Lock()
 		d.setLocked(Away, err.Error())
-		d.retryAt = time.Now().Add(wait)
+		d.retryAt = again
 		d.mu.Unlock()
+		due, stop := after(d.opt.Clock, again)
 		select {
-		case <-time.After(wait):
+		case <-due:
 		case <-ctx.Done():
 		}
+		stop()
 	}
 	d.goodbye()
 }
@@ -377,12 +368,8 @@ func (d *Device) connect(ctx context.Context) error {
 		return err
 	}
 	var subs []packet.Subscription
-	for _, r := range d.opt.Kind.Reactions {
-		cl := d.opt.Contract.Clause(r.When)
-		if cl == nil {
-			continue
-		}
-		subs = append(subs, packet.Subscription{Filter: d.filter(cl), QoS: max(1, qosOf(cl))})
+	for _, b := range d.does {
+		subs = append(subs, b.filters()...)
 	}
 	if len(subs) > 0 {
 		ack, err := d.client.Subscribe(ctx, subs)
@@ -401,48 +388,15 @@ func (d *Device) connect(ctx context.Context) error {
 			}
 		}
 	}
-	if cl, _ := d.presence(); cl != nil {
-		d.announce(cl.Presence.Coming)
-	}
 	return nil
-}
-
-// filter is the clause's filter with the device's own parameters filled in.
-func (d *Device) filter(cl *contract.Clause) string {
-	levels := strings.Split(cl.Topic.String(), "/")
-	for i, l := range levels {
-		if strings.HasPrefix(l, "{") {
-			levels[i] = "+"
-			if v, ok := d.params[l[1:len(l)-1]]; ok {
-				levels[i] = v
-			}
-		}
-	}
-	return strings.Join(levels, "/")
-}
-
-func (d *Device) announce(what string) *client.Publication {
-	cl, name := d.presence()
-	pub, err := d.client.Start(
-		packet.Publish{Topic: name, QoS: qosOf(cl), Retain: cl.Retain != nil && *cl.Retain, Payload: []byte(what)},
-	)
-	if err != nil {
-		d.complain(err)
-		return nil
-	}
-	return pub
 }
 
 func (d *Device) goodbye() {
 	if !d.client.Connected() {
 		return
 	}
-	if cl, _ := d.presence(); cl != nil {
-		if pub := d.announce(cl.Presence.Leaving); pub != nil {
-			ctx, cancel := context.WithTimeout(context.Background(), goodbyeTimeout)
-			pub.Wait(ctx) // the goodbye goes out either way
-			cancel()
-		}
+	for _, b := range d.does {
+		b.end()
 	}
 	d.client.Disconnect(0)
 }
@@ -464,91 +418,50 @@ func (d *Device) complain(err error) {
 	}
 }
 
-// pendingReaction is a reaction that takes its time.
-type pendingReaction struct {
-	due     time.Time
-	publish []string
-	env     map[string]any
-}
-
 // work runs the device until its connection ends or it is switched off.
 func (d *Device) work(ctx context.Context) error {
-	now := time.Now()
-	for _, p := range d.pubs {
-		p.due = time.Time{}
-		if p.def.Every > 0 {
-			d.mu.Lock()
-			p.due = now.Add(time.Duration(d.rand.Int64N(int64(min(p.def.Every, firstWithin)))))
-			d.mu.Unlock()
-		}
+	now := d.opt.Clock.Now()
+	for _, b := range d.does {
+		b.begin(now)
 	}
 	gone := d.client.Done()
-	sample := now
-	var waiting []pendingReaction
-	// What is due at once is told by a closed channel, not by a timer of no length: under a fake
-	// clock the race detector of Go 1.26 crashes where two goroutines read timers that are due.
-	timer, atOnce := time.NewTimer(time.Hour), make(chan time.Time)
-	defer timer.Stop()
-	close(atOnce)
-	var due <-chan time.Time = atOnce
 	for {
+		due, stop := after(d.opt.Clock, d.next())
 		select {
 		case <-ctx.Done():
+			stop()
 			return ctx.Err()
 		case <-gone:
+			stop()
 			return d.lostReason()
 		case m := <-d.inbox:
 			d.got()
-			waiting = append(waiting, d.react(m)...)
+			now = d.opt.Clock.Now()
+			for _, b := range d.does {
+				b.message(m, now)
+			}
 		case order := <-d.orders:
 			order()
 		case <-due:
 		}
-		now = time.Now()
-		if !now.Before(sample) {
-			d.advance(now)
-			sample = now.Add(sampleEvery)
-			for _, p := range d.pubs {
-				if d.changed(p) {
-					d.publish(p, nil)
-				}
+		stop()
+		now = d.opt.Clock.Now()
+		for _, b := range d.does {
+			if at := b.due(); !at.IsZero() && !now.Before(at) {
+				b.act(now)
 			}
-		}
-		next := sample
-		for _, p := range d.pubs {
-			if !p.due.IsZero() && !now.Before(p.due) {
-				d.publish(p, nil)
-				p.due = now.Add(p.def.Every)
-			}
-			if !p.due.IsZero() && p.due.Before(next) {
-				next = p.due
-			}
-		}
-		rest := waiting[:0]
-		for _, w := range waiting {
-			if now.Before(w.due) {
-				rest = append(rest, w)
-				if w.due.Before(next) {
-					next = w.due
-				}
-				continue
-			}
-			for _, name := range w.publish {
-				for _, p := range d.pubs {
-					if p.def.Clause == name {
-						d.publish(p, w.env)
-					}
-				}
-			}
-		}
-		waiting = rest
-		if wait := time.Until(next); wait > 0 {
-			timer.Reset(wait)
-			due = timer.C
-		} else {
-			due = atOnce
 		}
 	}
+}
+
+// next is when a behaviour wants to act next.
+func (d *Device) next() (at time.Time) {
+	for _, b := range d.does {
+		if due := b.due(); !due.IsZero() && (at.IsZero() || due.Before(at)) {
+			at = due
+		}
+	}
+	return at
 }
 
 func (d *Device) lostReason() error {
@@ -558,11 +471,26 @@ func (d *Device) lostReason() error {
 	return errors.New("the connection ended")
 }
 
-func (d *Device) advance(now time.Time) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for _, s := range d.signals {
-		s.advance(now, now.Sub(d.born), float64(d.opt.Number)*0.23, d.rand)
-		s.sample()
+// env returns the names that expressions see. The lock must be held.
+func (d *Device) env(more map[string]any) map[string]any {
+	env := map[string]any{"n": d.opt.Number, "payload": nil, "params": nil}
+	for _, s := range d.signals.all {
+		env[s.def.Name] = s.value
+	}
+	for k, v := range more {
+		env[k] = v
+	}
+	return env
+}
+
+// funcs are the functions that expressions have; id tells whose count() it is.
+func (d *Device) funcs(id string) expression.Funcs {
+	return expression.Funcs{
+		Now: func() string { return d.opt.Clock.Now().UTC().Format("2006-01-02T15:04:05.000Z") },
+		Count: func() int {
+			d.counts[id]++
+			return d.counts[id] - 1
+		},
+		Choice: d.rand.IntN,
 	}
 }

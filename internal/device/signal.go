@@ -8,6 +8,9 @@ import (
 	"hodstone/internal/workspace"
 )
 
+// sampleEvery is how often signals move.
+const sampleEvery = 500 * time.Millisecond
+
 // historyLength is how many samples a signal keeps: a minute at two a second.
 const historyLength = 120
 
@@ -32,6 +35,9 @@ func newSignal(def workspace.Signal, now time.Time) *signal {
 	}
 	return s
 }
+
+// set gives the signal a value; a wave stands still from then on.
+func (s *signal) set(v any) { s.value, s.held = v, s.def.Wave != "constant" }
 
 func number(v any) (float64, bool) {
 	switch n := v.(type) {
@@ -78,6 +84,68 @@ func (s *signal) advance(now time.Time, since time.Duration, phase float64, r *r
 				v = min(v, *d.Maximum)
 			}
 			s.value = v
+		}
+	}
+}
+
+// signals are all of a device's. They move by themselves only where one is a wave: a device without
+// costs no wake-ups.
+type signals struct {
+	idle
+	d       *Device
+	all     []*signal
+	waves   bool
+	next    time.Time
+	touched bool // one was set: what is published on change has to look, soon; guarded by the device's lock
+}
+
+func newSignals(d *Device, defs []workspace.Signal) *signals {
+	s := &signals{d: d}
+	for _, def := range defs {
+		s.all = append(s.all, newSignal(def, d.born))
+		s.waves = s.waves || def.Wave != "constant"
+	}
+	return s
+}
+
+func (s *signals) named(name string) *signal {
+	for _, x := range s.all {
+		if x.def.Name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+func (s *signals) begin(now time.Time) {
+	if s.next = now; len(s.all) == 0 {
+		s.next = time.Time{}
+	}
+}
+
+func (s *signals) due() time.Time {
+	s.d.mu.Lock()
+	defer s.d.mu.Unlock()
+	if s.touched && s.next.IsZero() {
+		s.next = s.d.opt.Clock.Now().Add(sampleEvery)
+	}
+	s.touched = false
+	return s.next
+}
+
+func (s *signals) act(now time.Time) {
+	s.d.mu.Lock()
+	for _, x := range s.all {
+		x.advance(now, now.Sub(s.d.born), float64(s.d.opt.Number)*0.23, s.d.rand)
+		x.sample()
+	}
+	s.d.mu.Unlock()
+	if s.next = now.Add(sampleEvery); !s.waves {
+		s.next = time.Time{}
+	}
+	for _, p := range s.d.pubs {
+		if p.signal != nil {
+			p.moved()
 		}
 	}
 }

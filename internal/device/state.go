@@ -62,7 +62,7 @@ func (d *Device) State() State {
 		Received: d.received,
 		Params:   d.params,
 	}
-	for _, x := range d.signals {
+	for _, x := range d.signals.all {
 		s.Signals = append(
 			s.Signals,
 			SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)},

@@ -1,0 +1,128 @@
+package device
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/payload"
+	"hodstone/internal/workspace"
+)
+
+// publication is a message that the device publishes: on a timer, when its signal has left its
+// deadband, or when it is asked for.
+type publication struct {
+	idle
+	d      *Device
+	def    *workspace.Publication
+	id     string           // for count()
+	clause *contract.Clause // nil for a topic of its own
+	next   time.Time        // zero: not on a timer
+	signal *signal          // of when-changed; nil for none
+	last   float64          // of that signal, when last sent
+	seen   bool
+}
+
+func newPublication(d *Device, def *workspace.Publication, id string) *publication {
+	p := &publication{d: d, def: def, id: id}
+	if def.Clause != "" {
+		p.clause = d.opt.Contract.Clause(def.Clause)
+	}
+	if def.WhenChanged != "" {
+		p.signal = d.signals.named(def.WhenChanged)
+	}
+	return p
+}
+
+// begin sets the timer, so that devices of one kind do not all speak at once.
+func (p *publication) begin(now time.Time) {
+	p.next = time.Time{}
+	if p.def.Every > 0 {
+		p.d.mu.Lock()
+		p.next = now.Add(time.Duration(p.d.rand.Int64N(int64(min(p.def.Every, firstWithin)))))
+		p.d.mu.Unlock()
+	}
+}
+
+func (p *publication) due() time.Time { return p.next }
+
+func (p *publication) act(now time.Time) {
+	p.publish(nil)
+	p.next = now.Add(p.def.Every)
+}
+
+// moved publishes if the signal has left the deadband.
+func (p *publication) moved() {
+	p.d.mu.Lock()
+	v, _ := number(p.signal.value)
+	first := !p.seen
+	if first {
+		p.seen, p.last = true, v
+	}
+	changed := !first && v != p.last && max(v-p.last, p.last-v) >= p.def.By
+	p.d.mu.Unlock()
+	if changed {
+		p.publish(nil)
+	}
+}
+
+// publish sends the message as it is now. env holds the message that caused it, if any.
+func (p *publication) publish(env map[string]any) {
+	m, send, err := p.compose(env)
+	if err == nil && send {
+		_, err = p.d.client.Start(m)
+	}
+	if err != nil && !errors.Is(err, client.ErrNotConnected) {
+		p.d.complain(fmt.Errorf("%s%s not published: %w", p.def.Clause, p.def.Topic, err))
+	}
+}
+
+// compose makes the message, unless its condition is against sending it.
+func (p *publication) compose(more map[string]any) (m packet.Publish, send bool, err error) {
+	d := p.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	env, funcs := d.env(more), d.funcs(p.id)
+	if p.signal != nil {
+		p.last, _ = number(p.signal.value)
+		p.seen = true
+	}
+	if p.def.Where != nil {
+		ok, err := p.def.Where.Eval(env, funcs)
+		if err != nil || ok != true {
+			return m, false, err
+		}
+	}
+	m = packet.Publish{QoS: p.def.QoS, Retain: p.def.Retain, Topic: workspace.FillIn(p.def.Topic, d.opt.Number)}
+	format := payload.Format("")
+	if p.clause != nil {
+		values := map[string]string{}
+		for k, v := range d.params {
+			values[k] = v
+		}
+		for k, t := range p.def.Parameters {
+			v, err := t.Eval(env, funcs)
+			if err != nil {
+				return m, false, err
+			}
+			values[k] = fmt.Sprint(v)
+		}
+		if m.Topic, err = p.clause.Topic.Topic(values); err != nil {
+			return m, false, err
+		}
+		format = p.clause.Payload.Format
+	}
+	if p.def.Payload != nil {
+		v, err := p.def.Payload.Eval(env, funcs)
+		if err != nil {
+			return m, false, err
+		}
+		if m.Payload, err = payload.Encode(format, v); err != nil {
+			return m, false, err
+		}
+	}
+	return m, true, nil
+}
