@@ -156,7 +156,7 @@ func (b *Bench) watch() {
 
 // prove lets the observer at a broker show that it still sees: only then is a silence one.
 func (b *Bench) prove(broker string) {
-	for _, o := range b.present() {
+	for _, o := range b.observers.all() {
 		if o.broker.Name == broker {
 			select {
 			case o.nudge <- struct{}{}:

@@ -57,8 +57,8 @@ func (p *probes) has(address string, at time.Time) bool {
 
 // probed notes a link of Hodstone's own looking.
 func (b *Bench) probed(a net.Addr) {
-	b.dialled.Store(a.String(), true)
-	b.probes.add(a)
+	b.brokers.dialled.Store(a.String(), true)
+	b.brokers.probes.add(a)
 }
 
 // probing is dial, for clients that only look.
@@ -80,7 +80,7 @@ func (b *Bench) Refusals(broker string) (site, own []standin.Refusal) {
 		return nil, nil
 	}
 	for _, r := range s.Refusals() {
-		if b.probes.has(r.Address, r.At) {
+		if b.brokers.probes.has(r.Address, r.At) {
 			own = append(own, r)
 		} else {
 			site = append(site, r)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -14,6 +13,9 @@ import (
 	"hodstone/internal/device"
 	"hodstone/internal/workspace"
 )
+
+// editsEvery is how often the workspace's file is looked at.
+const editsEvery = time.Second
 
 // Workspace returns what is in force: the latest revision of the file that is sound.
 func (b *Bench) Workspace() *workspace.Workspace { return b.doc.Workspace() }
@@ -34,17 +36,16 @@ func (b *Bench) follow() {
 		}
 		before := b.doc.Workspace()
 		changed, err := b.doc.Reload()
-		b.mu.Lock()
-		b.reach.trouble = ""
+		trouble := ""
 		if problems, old := b.doc.Problems(); err != nil {
-			b.reach.trouble = err.Error()
+			trouble = err.Error()
 		} else if old {
-			b.reach.trouble = fmt.Sprintf("%s has problems since it was edited: line %d: %s", filepath.Base(before.File), problems[0].Line, problems[0].Message)
+			trouble = fmt.Sprintf(
+				"%s has problems since it was edited: line %d: %s",
+				filepath.Base(before.File), problems[0].Line, problems[0].Message,
+			)
 		}
-		if changed {
-			b.reach.targets = nil
-		}
-		b.mu.Unlock()
+		b.reach.edited(trouble, changed)
 		if changed {
 			b.revise(before, b.doc.Workspace())
 		}
@@ -64,7 +65,7 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 	b.obs.mu.Unlock()
 	for _, br := range now.Brokers {
 		for _, l := range br.Listeners {
-			b.urls.set(br.Name, l.Name, l.URL)
+			b.brokers.urls.set(br.Name, l.Name, l.URL)
 		}
 	}
 	// A device goes on as it is where nothing that it is made of has changed.
@@ -111,7 +112,7 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 			d.Start()
 		}
 	}
-	for _, o := range b.present() {
+	for _, o := range b.observers.all() {
 		br := now.Broker(o.broker.Name)
 		if o.leave == nil && o.broker.StandIn == nil &&
 			(br == nil || !workspace.Same(old, now, "broker "+br.Name) || !workspace.Same(old, now, "login "+br.Login)) {
@@ -133,11 +134,11 @@ func (b *Bench) observe() {
 			used[br.Name] = true
 		}
 	}
-	for _, o := range b.present() {
+	for _, o := range b.observers.all() {
 		delete(used, o.broker.Name)
 	}
 	for _, br := range w.Brokers {
-		if !used[br.Name] || br.StandIn != nil && b.standins[br.Name] == nil {
+		if !used[br.Name] || br.StandIn != nil && b.brokers.standins[br.Name] == nil {
 			continue
 		}
 		o := newObserver(b, br, "")
@@ -147,9 +148,7 @@ func (b *Bench) observe() {
 		b.obs.judge.Expect(br.Name, time.Now())
 		b.obs.own[o.name] = true
 		b.obs.mu.Unlock()
-		b.mu.Lock()
-		b.observers = append(b.observers, o)
-		b.mu.Unlock()
+		b.observers.add(o)
 		b.wg.Go(func() { o.run(ctx) })
 	}
 }
@@ -157,30 +156,7 @@ func (b *Bench) observe() {
 // dismiss ends an observer.
 func (b *Bench) dismiss(o *observer) {
 	o.dismiss()
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.observers = slices.DeleteFunc(b.observers, func(x *observer) bool { return x == o })
-}
-
-// addresses are how listeners are reached. Safe for concurrent use; the zero value is empty.
-type addresses struct {
-	mu    sync.Mutex
-	known map[string]string // by BROKER/LISTENER
-}
-
-func (a *addresses) get(broker, listener string) string {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.known[broker+"/"+listener]
-}
-
-func (a *addresses) set(broker, listener, url string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.known == nil {
-		a.known = map[string]string{}
-	}
-	a.known[broker+"/"+listener] = url
+	b.observers.remove(o)
 }
 
 // keepSecrets gives the logins the passwords that were made up for them.
@@ -227,8 +203,8 @@ func (b *Bench) restarting() string {
 	var names []string
 	w := b.Workspace()
 	for _, br := range w.Brokers {
-		if br.StandIn != nil && b.standins[br.Name] != nil && !workspace.Same(b.opened, w, "broker "+br.Name) ||
-			br.StandIn != nil && b.standins[br.Name] == nil {
+		if br.StandIn != nil && b.brokers.standins[br.Name] != nil && !workspace.Same(b.opened, w, "broker "+br.Name) ||
+			br.StandIn != nil && b.brokers.standins[br.Name] == nil {
 			names = append(names, br.Name)
 		}
 	}

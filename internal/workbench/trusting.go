@@ -7,15 +7,14 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/reach"
 	"hodstone/internal/trust"
-	"hodstone/internal/workspace"
 )
 
 // SurveyState is what is known of a listener's TLS.
@@ -26,9 +25,10 @@ type SurveyState struct {
 	Survey  *trust.Survey // nil before the first
 }
 
-// trusting is what the bench knows of credentials and handshakes; b.mu guards it.
+// trusting is what is known of credentials and handshakes.
 type trusting struct {
-	passphrases []string // given by hand, for this run only
+	mu          sync.Mutex // guards what follows
+	passphrases []string   // given by hand, for this run only
 	inventory   *trust.Inventory
 	reading     bool
 	surveys     map[string]*SurveyState
@@ -53,8 +53,8 @@ func (b *Bench) credentialPaths() (out []string) {
 
 // Examine reads the workspace's credentials anew, in the background.
 func (b *Bench) Examine() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.trust.mu.Lock()
+	defer b.trust.mu.Unlock()
 	paths := b.credentialPaths()
 	if len(paths) == 0 || b.trust.reading {
 		return
@@ -63,8 +63,8 @@ func (b *Bench) Examine() {
 	passphrases := slices.Clone(b.trust.passphrases)
 	b.wg.Go(func() {
 		v := trust.Examine(trust.ReadPaths(paths, passphrases), trust.Options{})
-		b.mu.Lock()
-		defer b.mu.Unlock()
+		b.trust.mu.Lock()
+		defer b.trust.mu.Unlock()
 		b.trust.inventory, b.trust.reading = v, false
 	})
 }
@@ -72,9 +72,9 @@ func (b *Bench) Examine() {
 // Unlock tries a passphrase on what is encrypted. It is kept in memory for this run only, and
 // only where it opened something; the number says how many items it opened.
 func (b *Bench) Unlock(passphrase string) int {
-	b.mu.Lock()
+	b.trust.mu.Lock()
 	before, passphrases := locked(b.trust.inventory), append(slices.Clone(b.trust.passphrases), passphrase)
-	b.mu.Unlock()
+	b.trust.mu.Unlock()
 	v := trust.Examine(
 		trust.ReadPaths(b.credentialPaths(), passphrases),
 		trust.Options{},
@@ -83,8 +83,8 @@ func (b *Bench) Unlock(passphrase string) int {
 	if opened <= 0 {
 		return 0
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.trust.mu.Lock()
+	defer b.trust.mu.Unlock()
 	b.trust.passphrases, b.trust.inventory = passphrases, v
 	return opened
 }
@@ -101,8 +101,8 @@ func locked(v *trust.Inventory) (n int) {
 // Credentials returns what the workspace's credentials amount to, nil while nothing is known,
 // and where they lie.
 func (b *Bench) Credentials() (v *trust.Inventory, paths []string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.trust.mu.Lock()
+	defer b.trust.mu.Unlock()
 	return b.trust.inventory, b.credentialPaths()
 }
 
@@ -124,7 +124,7 @@ func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 		return err
 	}
 	o.Device = device
-	if b.standins[t.Broker()] != nil { // its authority can make what is needed
+	if b.brokers.standins[t.Broker()] != nil { // its authority can make what is needed
 		if err := b.standInCertificates(&o); err != nil {
 			return err
 		}
@@ -140,8 +140,8 @@ func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 		}
 		return c, err
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.trust.mu.Lock()
+	defer b.trust.mu.Unlock()
 	if b.trust.cancel != nil {
 		return errors.New("a handshake is being tried: wait, or stop it first")
 	}
@@ -150,15 +150,15 @@ func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 	s := &SurveyState{Target: t, Running: true}
 	b.trust.surveys[t.Name] = s
 	o.Progress = func(doing string) {
-		b.mu.Lock()
-		defer b.mu.Unlock()
+		b.trust.mu.Lock()
+		defer b.trust.mu.Unlock()
 		s.Doing = doing
 	}
 	b.wg.Go(func() {
 		found := trust.Look(ctx, o)
 		cancel()
-		b.mu.Lock()
-		defer b.mu.Unlock()
+		b.trust.mu.Lock()
+		defer b.trust.mu.Unlock()
 		s.Running, s.Doing, s.Survey, b.trust.cancel = false, "", found, nil
 	})
 	return nil
@@ -187,8 +187,8 @@ func (b *Bench) standInCertificates(o *trust.SurveyOptions) error {
 
 // StopSurvey ends the survey under way.
 func (b *Bench) StopSurvey() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.trust.mu.Lock()
+	defer b.trust.mu.Unlock()
 	if b.trust.cancel != nil {
 		b.trust.cancel()
 	}
@@ -196,8 +196,8 @@ func (b *Bench) StopSurvey() {
 
 // Survey returns what is known of a way's TLS.
 func (b *Bench) Survey(name string) SurveyState {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	b.trust.mu.Lock()
+	defer b.trust.mu.Unlock()
 	if s := b.trust.surveys[name]; s != nil {
 		return *s
 	}
@@ -232,53 +232,6 @@ func SurveyOptions(t reach.Target) (trust.SurveyOptions, error) {
 		o.Ours = t.Login.Certificate
 	}
 	return o, nil
-}
-
-// PastedName is the name of the way in that was made of pasted details.
-const PastedName = "pasted"
-
-// PastedTarget makes a way in of connection details, reading the files that they name.
-func PastedTarget(d *reach.Details) (reach.Target, error) {
-	t := reach.Target{Name: PastedName, URL: d.URL, ServerName: d.ServerName, Login: d.Login(), ClientID: d.ClientID}
-	if d.Version != 0 {
-		t.Versions = append(t.Versions, d.Version)
-	}
-	read := func(name string) ([]byte, error) {
-		if name == "" {
-			return nil, nil
-		}
-		data, err := os.ReadFile(name)
-		if err != nil {
-			return nil, fmt.Errorf("the details name a file that cannot be read: %w", err)
-		}
-		return data, nil
-	}
-	ca, err := read(d.CA)
-	if err != nil {
-		return t, err
-	}
-	if ca != nil {
-		if t.CAs, err = trust.CAs(ca); err != nil {
-			return t, fmt.Errorf("%s holds no certificate: %w", d.CA, err)
-		}
-	}
-	chain, err := read(d.Certificate)
-	if err != nil || chain == nil {
-		return t, err
-	}
-	key, err := read(d.Key)
-	if err != nil {
-		return t, err
-	}
-	pair, err := trust.Pair(chain, key, "")
-	if err != nil {
-		return t, fmt.Errorf("%s: %w", d.Certificate, err)
-	}
-	if t.Login == nil {
-		t.Login = &workspace.Login{Name: "pasted"}
-	}
-	t.Login.Certificate = &pair
-	return t, nil
 }
 
 // exportEndings are the formats of a CA by the ending of the file's name.
