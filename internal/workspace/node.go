@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -224,31 +223,6 @@ func (n node) entries(what string) []entry {
 	return out
 }
 
-// fields returns the mapping's values by key, and reports keys that the shape does
-// not know and required ones that are missing. what names it in messages.
-func (n node) fields(shapeName, what string) map[string]node {
-	s := shape(shapeName)
-	out := map[string]node{}
-	entries := n.entries(what)
-	for _, e := range entries {
-		if !slices.ContainsFunc(s.Keys, func(k Key) bool { return k.Name == e.key }) {
-			var names []string
-			for _, k := range s.Keys {
-				names = append(names, k.Name)
-			}
-			e.at.fail(suggest(e.key, names), "%s has no key %q", what, e.key)
-			continue
-		}
-		out[e.key] = e.value
-	}
-	for _, k := range s.Keys {
-		if k.Required && !out[k.Name].exists() && (entries != nil || !n.exists()) {
-			n.fail(k.Doc, "%s lacks %q", what, k.Name)
-		}
-	}
-	return out
-}
-
 // suggest says which of the names was probably meant, or lists them.
 func suggest(got string, names []string) string {
 	best, at := "", max(2, len(got)/3)+1
@@ -297,13 +271,6 @@ func (n node) str(what string) string {
 	}
 	n.fail("", "%s must be text, not %s", what, describe(n.real()))
 	return ""
-}
-
-func (n node) strings(what string) (out []string) {
-	for _, x := range n.list() {
-		out = append(out, x.str(what))
-	}
-	return out
 }
 
 func (n node) boolean(what string) *bool {

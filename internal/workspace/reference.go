@@ -6,12 +6,12 @@ import (
 	"strings"
 )
 
-// Reference writes the language's reference in Markdown, from the grammar.
+// Reference writes the language's reference in Markdown, from the language.
 func Reference() string {
 	var b strings.Builder
 	b.WriteString(`# The workspace file
 
-*Made from the grammar in ` + "`internal/workspace/grammar.go`" + ` by ` + "`make docs`" + `; a test holds it to that.
+*Made from the language in ` + "`internal/workspace/language.go`" + ` by ` + "`make docs`" + `; a test holds it to that.
 Editors find the same in [workspace.schema.json](workspace.schema.json).*
 
 One YAML file opens everything: brokers, logins, contract and devices. It is best kept in version
@@ -29,7 +29,7 @@ probably meant. What is sound in a file with problems still opens.
 
 ` + "`hodstone demo --write DIR`" + ` writes a complete example.
 `)
-	for _, s := range Shapes {
+	for _, s := range Shapes() {
 		fmt.Fprintf(&b, "\n## %s\n\n%s\n\n| key | type | meaning |\n|---|---|---|\n", s.Name, s.Doc)
 		for _, k := range s.Keys {
 			name := "`" + k.Name + "`"
@@ -49,7 +49,7 @@ func linked(typ string) string {
 	if i := strings.LastIndex(typ, " of "); i >= 0 {
 		head, name = typ[:i+4], typ[i+4:]
 	}
-	for _, s := range Shapes {
+	for _, s := range Shapes() {
 		if s.Name == name {
 			return fmt.Sprintf("%s[%s](#%s)", head, name, name)
 		}
@@ -57,10 +57,10 @@ func linked(typ string) string {
 	return typ
 }
 
-// JSONSchema writes a JSON Schema of the language for editors, from the grammar.
+// JSONSchema writes a JSON Schema of the language for editors, from the language.
 func JSONSchema() ([]byte, error) {
 	defs := map[string]any{}
-	for _, s := range Shapes {
+	for _, s := range Shapes() {
 		defs[s.Name] = s.schema()
 	}
 	return json.MarshalIndent(map[string]any{
@@ -82,7 +82,12 @@ func (s Shape) schema() map[string]any {
 			required = append(required, k.Name)
 		}
 	}
-	out := map[string]any{"type": []string{"object", "null"}, "description": s.Doc, "properties": properties, "additionalProperties": false}
+	out := map[string]any{
+		"type":                 []string{"object", "null"},
+		"description":          s.Doc,
+		"properties":           properties,
+		"additionalProperties": false,
+	}
 	if required != nil {
 		out["required"], out["type"] = required, "object"
 	}
@@ -103,12 +108,17 @@ func schemaOf(typ string) map[string]any {
 	case "string", "duration", "cadence", "range":
 		return map[string]any{"type": []string{"string", "number", "boolean", "null"}}
 	case "version":
-		return map[string]any{"enum": []any{"3.1.1", "5", 5}}
+		return map[string]any{"enum": []any{"3.1", 3.1, "3.1.1", "5", 5}}
 	case "integer", "number", "boolean":
 		return map[string]any{"type": typ}
 	case "secret":
 		outside := func(key string) map[string]any {
-			return map[string]any{"type": "object", "required": []string{key}, "additionalProperties": false, "properties": map[string]any{key: map[string]any{"type": "string"}}}
+			return map[string]any{
+				"type":                 "object",
+				"required":             []string{key},
+				"additionalProperties": false,
+				"properties":           map[string]any{key: map[string]any{"type": "string"}},
+			}
 		}
 		return map[string]any{"anyOf": []any{map[string]any{"type": "string"}, outside("env"), outside("file")}}
 	}

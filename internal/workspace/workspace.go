@@ -3,27 +3,16 @@
 package workspace
 
 import (
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"maps"
-	"math/rand/v2"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
-	"strings"
-	"time"
 
 	"hodstone/internal/contract"
-	"hodstone/internal/expression"
-	"hodstone/internal/mqtt/auth"
-	"hodstone/internal/mqtt/client"
-	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/mqtt/standin"
 )
 
 // Limits of a workspace.
@@ -80,179 +69,6 @@ func Same(a, b *Workspace, part string) bool {
 	x, ok := a.sections[part]
 	y, also := b.sections[part]
 	return ok == also && x == y
-}
-
-// Broker is an MQTT server to be reached, or a stand-in to be started.
-type Broker struct {
-	Name      string
-	StandIn   *StandIn // nil for a real one
-	Listeners []Listener
-	Login     string
-	Anonymous *bool // nil: not said
-	Version   packet.Version
-	Intrusive bool
-	// ClientID is the pattern of Hodstone's own client identifiers there, {n} for a number: for brokers
-	// that have a rule. "" where there is none.
-	ClientID string
-	// Accepted are doors that stay open on purpose, with the reason; see [DoorAnonymous].
-	Accepted map[string]string
-}
-
-// OwnID makes up a client identifier for a client of Hodstone's own at the broker.
-func (b *Broker) OwnID() string {
-	if b.ClientID == "" {
-		return client.NewID()
-	}
-	return strings.ReplaceAll(b.ClientID, "{n}", fmt.Sprint(rand.IntN(900_000)+100_000))
-}
-
-// The doors that can be left open at a broker, and accepted with a reason: the keys of the
-// shape "accepted".
-const (
-	DoorAnonymous    = "anonymous"
-	DoorPlain        = "plain"
-	DoorUnrestricted = "everything"
-)
-
-// Listener is one way into a broker.
-type Listener struct {
-	Name, URL  string
-	CA         []*x509.Certificate // nil: the system's roots
-	ServerName string
-	Line       int // where it stands in the file; 0 for one that is there without being written
-}
-
-// StandIn says how a stand-in is started.
-type StandIn struct {
-	Listeners []Listener // URL holds the address to listen on
-	Logins    []string
-	Rights    []Rights
-	Anonymous bool
-	Limits    standin.Limits
-	// Certificate is "", or what is wrong with that of the TLS listeners on purpose:
-	// "expired", "wrong-name" or "incomplete".
-	Certificate string
-	// OwnTLS is the certificate of the TLS listeners in place of one that is made; nil for none.
-	OwnTLS *OwnTLS
-	Faults []string
-}
-
-// OwnTLS is a certificate of the user's own for a stand-in.
-type OwnTLS struct {
-	Certificate tls.Certificate
-	// CAs are those that clients trust, and that sign the certificates of clients.
-	CAs []*x509.Certificate
-}
-
-// Rights are what some logins of a stand-in may do.
-type Rights struct {
-	Logins             string   // a login's name, with * for any characters
-	Publish, Subscribe []string // topic filters, {login} not yet filled in; nil: everything
-}
-
-// RightsOf returns the first rights that are for the login, or rights to everything.
-func (s *StandIn) RightsOf(login string) Rights {
-	for _, r := range s.Rights {
-		if ok, _ := path.Match(r.Logins, login); ok {
-			return r
-		}
-	}
-	return Rights{Logins: login}
-}
-
-// Login is a client identity.
-type Login struct {
-	Name     string
-	Username string
-	Password Secret
-	// Certificate is the client's, for TLS; nil for none.
-	Certificate *tls.Certificate
-	// HasPassword is false where the file gives none: a stand-in then makes one up.
-	HasPassword bool
-	// Token is sent as the password.
-	Token    Secret
-	HasToken bool
-	// SCRAM authenticates by SCRAM-SHA-256 in version 5 instead of sending the password.
-	SCRAM bool
-}
-
-// Apply puts the login's credentials into a client's options, whose version is set. A login
-// that has only a certificate sends neither user name nor password; nil takes them out.
-func (l *Login) Apply(o *client.Options) {
-	c := &o.Connect
-	c.HasUsername, c.Username, c.HasPassword, c.Password, o.Auth = false, "", false, nil, nil
-	switch {
-	case l == nil, l.Certificate != nil && !l.HasPassword && !l.HasToken:
-		return
-	case l.SCRAM && o.Version == packet.V5:
-		o.Auth, _ = auth.NewSCRAM(l.Username, l.Password.Reveal()) // was tried when the login was read
-		return
-	}
-	c.HasUsername, c.Username = true, l.Username
-	c.HasPassword, c.Password = true, []byte(l.Password.Reveal())
-	if l.HasToken {
-		c.Password = []byte(l.Token.Reveal())
-	}
-}
-
-// Device is a simulated client, or Count of one kind.
-type Device struct {
-	Name       string
-	Count      int // 0: just one, without a number
-	Plays      string
-	Parameters map[string]string // {n} not yet filled in
-	Broker     string
-	Listener   string // "" for the first
-	Login      string // {n} not yet filled in; "" for none
-	Session    Session
-	Presence   string // a clause, or ""
-	Signals    []Signal
-	Publishes  []Publication
-	Reactions  []Reaction
-	Note       string
-}
-
-// Session is how a device connects.
-type Session struct {
-	Version    packet.Version
-	ClientID   string // {n} not yet filled in
-	CleanStart bool
-	KeepAlive  time.Duration
-}
-
-// Signal is a value inside a device.
-type Signal struct {
-	Name                               string
-	Wave                               string // "constant", "sine", "ramp", "walk", "counter"
-	Start                              any
-	Mean, Swing, Noise, From, To, Step float64
-	Period, Every                      time.Duration
-	Minimum, Maximum                   *float64
-	Unit                               string
-}
-
-// Publication is a message that a device publishes.
-type Publication struct {
-	Clause      string // "" where Topic is set
-	Topic       string
-	Every       time.Duration
-	WhenChanged string // a signal, or ""
-	By          float64
-	Where       *expression.Template // nil: always
-	Parameters  map[string]*expression.Template
-	Payload     *expression.Template // nil: empty
-	QoS         packet.QoS
-	Retain      bool
-}
-
-// Reaction is what a device does when a message arrives.
-type Reaction struct {
-	When     string
-	Where    *expression.Template // nil: always
-	Set      map[string]*expression.Template
-	AfterMin time.Duration
-	AfterMax time.Duration
-	Publish  []string
 }
 
 // Open reads the workspace file. The error is for a file that cannot be read at all; what
@@ -316,14 +132,6 @@ func (w *Workspace) Login(name string) *Login {
 		}
 	}
 	return nil
-}
-
-// Ways returns the broker's listeners, be it a stand-in or a real one.
-func (b *Broker) Ways() []Listener {
-	if b.StandIn != nil {
-		return b.StandIn.Listeners
-	}
-	return b.Listeners
 }
 
 // Warnings tell what is sound and will not work: clauses that ask more of a stand-in than its limits allow.
