@@ -240,3 +240,55 @@ func TestASilentBrokerIsNoQuietOne(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatTakesLongSaysSo: a server that takes the connection and keeps silent; once it closes, the proof ends with
+// the reason, and nothing more is told of waiting.
+func TestWhatTakesLongSaysSo(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	told := make(chan struct{})
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() { <-told; c.Close() }()
+		}
+	}()
+	errOut, code := &syncBuffer{make(chan string, 100)}, make(chan int)
+	go func() {
+		code <- cli.Main(cli.Env{Args: []string{"prove", "--url", "mqtt://" + ln.Addr().String()}, Out: io.Discard, ErrOut: errOut})
+	}()
+	deadline := time.After(20 * time.Second)
+	select {
+	case line := <-errOut.lines:
+		if !strings.Contains(line, "finding out what the broker offers, in MQTT 5 (") {
+			t.Errorf("told: %q", line)
+		}
+	case <-deadline:
+		t.Fatal("nothing was told")
+	}
+	close(told)
+	select {
+	case c := <-code:
+		if c != 3 {
+			t.Errorf("exit %d", c)
+		}
+	case <-deadline:
+		t.Fatal("it did not end")
+	}
+	close(errOut.lines)
+	var last string
+	for last = range errOut.lines {
+		if strings.Contains(last, " …\n") {
+			t.Errorf("told after the end: %q", last)
+		}
+	}
+	if !strings.Contains(last, "not let in (version 5)") || !strings.Contains(last, "closes it at once") {
+		t.Errorf("ends with %q", last)
+	}
+}

@@ -215,7 +215,10 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 			fmt.Fprint(e.Out, report.Line(&r))
 		}
 	}
+	slow := slowly(e.ErrOut, tellAfter)
+	o.Doing = slow.doing
 	p, err := proof.Run(ctx, t, o)
+	slow.doing("")
 	if err != nil {
 		var shut *proof.NotLetInError
 		if errors.As(err, &shut) {

@@ -86,6 +86,7 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 	within := connectWithin
 	for _, v := range asked {
 		wanted := slices.Contains(versions, v)
+		r.doing(fmt.Sprintf("finding out what the broker offers, in MQTT %s (%s at most)", v, within))
 		ack, err := r.lookIn(ctx, v, &o, wanted, within)
 		if errors.Is(err, errNoAnswer) {
 			within = arrival // it has had its time: the others need not wait as long

@@ -50,6 +50,9 @@ type Options struct {
 	Run string
 	// Log gets the packets of all checks too, beside the evidence; may be nil.
 	Log *trace.Log
+	// Doing is told what goes on before the first check: a server that does not answer takes its time.
+	// "" ends that. May be nil.
+	Doing func(what string)
 	// Started and Done are called as checks start and end, from several goroutines.
 	Started func(c *Check, v packet.Version)
 	Done    func(Result)
@@ -149,7 +152,9 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 	}
 	p := &Proof{Target: t, Run: o.Run, Started: time.Now()}
 	var err error
-	if r.offer, err = r.look(ctx, o.Versions); err != nil {
+	r.offer, err = r.look(ctx, o.Versions)
+	r.doing("")
+	if err != nil {
 		return nil, err
 	}
 	for _, c := range o.Checks {
@@ -174,6 +179,12 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 	p.Results, p.Offer, p.Took = r.results, r.offer, time.Since(p.Started)
 	p.Offer.Connections = r.gov.capped()
 	return p, nil
+}
+
+func (r *runner) doing(what string) {
+	if r.o.Doing != nil {
+		r.o.Doing(what)
+	}
 }
 
 // inOrder returns the checks' places, so that what others require comes before them: they are waited for.

@@ -27,6 +27,7 @@ type ProofState struct {
 	Started time.Time // zero before the first
 	Running bool
 	Total   int
+	Doing   string          // what goes on before the first check; "" for nothing
 	Now     map[string]bool // checks under way, as NAME/VERSION
 	Results []proof.Result  // as they came; in the catalogue's order at the end
 	Took    time.Duration
@@ -64,6 +65,11 @@ func (b *Bench) StartProof(where string, o proof.Options) error {
 		Now:     map[string]bool{},
 	}
 	key := func(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
+	o.Doing = func(what string) {
+		b.prov.mu.Lock()
+		defer b.prov.mu.Unlock()
+		b.prov.proof.Doing = what
+	}
 	o.Started = func(c *proof.Check, v packet.Version) {
 		b.prov.mu.Lock()
 		defer b.prov.mu.Unlock()

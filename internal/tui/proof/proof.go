@@ -205,6 +205,8 @@ func (s *Screen) drawHead(c look.Canvas) {
 	}
 	x = c.Text(x, 0, s.ways[s.way]+"  ", t.Strong)
 	switch {
+	case s.state.Running && s.state.Doing != "":
+		c.Text(x, 0, look.Clip("◌ "+s.state.Doing, c.W-x), t.Warn)
 	case s.state.Running:
 		done := float64(len(s.state.Results)) / float64(max(1, s.state.Total))
 		x = c.Text(x, 0, fmt.Sprintf("%d of %d  ", len(s.state.Results), s.state.Total), t.Warn)
