@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"bytes"
 	"sort"
 	"time"
 
@@ -22,16 +23,19 @@ type TopicStatistics struct {
 	// Messages is how many there were: as many as were published by clients of ours, or as
 	// many as the client that got most of them received live, whichever is more.
 	Messages int
-	Bytes    int64      // of their payloads
-	Rate     float64    // a second, over the last three
-	QoS      packet.QoS // of the last
-	Retained bool       // the last was published with the flag, or is a stored copy
-	Copies   int        // stored copies that greeted subscriptions
+	Bytes    int64   // of their payloads
+	Rate     float64 // a second, over the last three
+	// QoS and Retained are those of the last, as its publisher sent it where we see that: what brokers
+	// deliver has a lowered QoS, and most often no flag. A stored copy counts as retained.
+	QoS      packet.QoS
+	Retained bool
+	Copies   int // stored copies that greeted subscriptions
 	Last     time.Time
 	LastSeq  uint64
 	Payload  []byte // of the last
 
 	sent    tally
+	ours    []byte // the payload of the last that a client of ours published
 	byWhom  map[string]*tally
 	perTime meter.Meter
 }
@@ -141,7 +145,17 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 		t = &TopicStatistics{Topic: name, byWhom: map[string]*tally{}}
 		s.topics[name] = t
 	}
-	t.QoS, t.Retained, t.Last, t.LastSeq, t.Payload = p.QoS, p.Retain, e.At, e.Seq, p.Payload
+	t.Last, t.LastSeq, t.Payload = e.At, e.Seq, p.Payload
+	if e.Kind == Sent {
+		t.ours = p.Payload
+	}
+	published := e.Kind == Sent || t.sent.n == 0 || !bytes.Equal(t.ours, p.Payload)
+	if published {
+		t.QoS = p.QoS
+	}
+	if published || e.Meaning.Flag || e.Meaning.Copied() {
+		t.Retained = p.Retain
+	}
 	if e.Kind == Received && e.Meaning.Copied() {
 		t.Copies++
 		return

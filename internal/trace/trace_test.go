@@ -202,7 +202,7 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 			)
 			pub := connect(t, s, log, "pub", packet.V311)
 			for _, topic := range []string{"pen/1", "pen/9"} {
-				if _, err := pub.Publish(t.Context(), packet.Publish{Topic: topic, QoS: 1}); err != nil {
+				if _, err := pub.Publish(t.Context(), packet.Publish{Topic: topic, QoS: 1, Retain: topic == "pen/9"}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -221,7 +221,8 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 				t.Errorf("fault %q: %+v %+v", fault, all[0].Hops, all[1].Hops)
 			}
 			topics, clients := st.Topics(time.Now()), st.Clients(time.Now())
-			if len(topics) != 2 || topics[0].Topic != "pen/1" || topics[0].Messages != 1 || len(clients) != 2 ||
+			if len(topics) != 2 || topics[0].Topic != "pen/1" || topics[0].Messages != 1 || topics[0].QoS != 1 ||
+				topics[0].Retained || !topics[1].Retained || len(clients) != 2 ||
 				clients[0].Client != "low" ||
 				clients[0].Got != 2 ||
 				clients[1].Published != 2 ||

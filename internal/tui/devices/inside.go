@@ -58,8 +58,13 @@ func (s *Screen) openInside() tea.Cmd {
 }
 
 func (v *inside) actions(s *Screen) []look.Action {
+	back, names := "esc i", s.bench.StandIns()
+	more := len(names) > 0 && v.broker != names[len(names)-1]
+	if more {
+		back = "esc"
+	}
 	out := []look.Action{
-		look.Let("esc", "devices", func() { s.inside = nil }),
+		look.Let(back, "devices", func() { s.inside = nil }),
 		look.Moves("choose", &v.at, len(v.clients), 10, nil),
 	}
 	if v.at < len(v.clients) {
@@ -73,14 +78,11 @@ func (v *inside) actions(s *Screen) []look.Action {
 			}
 		}))
 	}
-	next := "devices"
-	if names := s.bench.StandIns(); len(names) > 0 && v.broker != names[len(names)-1] {
-		next = "next stand-in"
+	out = append(out, look.Let("c", "Hodstone's own", func() { v.own = !v.own }))
+	if more {
+		out = append(out, look.Act("i", "next stand-in", s.openInside))
 	}
-	return append(out,
-		look.Let("c", "Hodstone's own", func() { v.own = !v.own }),
-		look.Act("i", next, s.openInside),
-	)
+	return out
 }
 
 func (v *inside) draw(c look.Canvas) {

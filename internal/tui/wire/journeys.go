@@ -15,6 +15,9 @@ import (
 // shownJourneys is how many journeys can be scrolled over.
 const shownJourneys = 2_000
 
+// underWay is how long a message may take before it is said that nobody got it.
+const underWay = 2 * time.Second
+
 // journeysView shows a line per message: from its publisher over the broker to each
 // receiver, with QoS, retain flag, delay and verdict on every hop.
 type journeysView struct {
@@ -161,7 +164,11 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 	}
 	x = c.Text(x, y, " ┃ ", t.Line)
 	if len(j.Hops) == 0 {
-		c.Text(x, y, "nobody that we watch", t.Old)
+		text := "nobody that we watch"
+		if !s.record() && time.Since(j.SentAt) < underWay {
+			text = "under way"
+		}
+		c.Text(x, y, text, t.Old)
 		return
 	}
 	for i := range j.Hops {
