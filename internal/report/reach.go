@@ -43,7 +43,7 @@ func Reach(w io.Writer, rep *reach.Report) {
 		} else {
 			seen[broker+grants] = r.Target.Name
 		}
-		reachResult(w, r, same)
+		reachResult(w, r, same, false)
 	}
 	for i, f := range rep.Findings {
 		if i == 0 {
@@ -54,9 +54,11 @@ func Reach(w io.Writer, rep *reach.Report) {
 }
 
 // ReachLines returns what came of one target, in lines.
-func ReachLines(r *reach.Result) []string {
+//
+// Narrow has two columns for what was granted, in place of three.
+func ReachLines(r *reach.Result, narrow bool) []string {
 	var b strings.Builder
-	reachResult(&b, r, "")
+	reachResult(&b, r, "", narrow)
 	return strings.Split(strings.TrimRight(b.String(), "\n"), "\n")
 }
 
@@ -68,7 +70,7 @@ func reachFinding(w io.Writer, f reach.Finding) {
 }
 
 // reachResult writes one target; same names another that grants the same, or is "".
-func reachResult(w io.Writer, r *reach.Result, same string) {
+func reachResult(w io.Writer, r *reach.Result, same string, narrow bool) {
 	title := r.Target.URL
 	if r.Target.Name != title {
 		title = r.Target.Name + "  " + title
@@ -135,24 +137,43 @@ func reachResult(w io.Writer, r *reach.Result, same string) {
 	if same != "" {
 		fmt.Fprintf(w, "  granted as at %s\n", same)
 	}
-	for i, g := range r.Grants {
-		if same != "" {
-			break
-		}
-		if i == 0 {
-			fmt.Fprintf(w, "  %-36s %-16s %s\n", "granted", "asked", "given")
-		}
-		less := ""
-		if g.Less {
-			less = "  ! less"
-		}
-		fmt.Fprintf(w, "    %-34s %-16s %s%s\n", g.Name, g.Asked, g.Granted, less)
+	if same == "" {
+		grants(w, r.Grants, narrow)
 	}
 	for _, f := range r.Findings {
 		reachFinding(w, f)
 	}
 	for _, d := range r.Doors {
 		fmt.Fprintf(w, "  %s\n", DoorLine(d))
+	}
+}
+
+// grants writes what was asked for and given, in columns.
+func grants(w io.Writer, all []reach.Grant, narrow bool) {
+	for i, g := range all {
+		less := ""
+		if g.Less {
+			less = "  ! less"
+		}
+		if narrow {
+			if i == 0 {
+				fmt.Fprintln(w, "  granted")
+			}
+			given := g.Granted
+			switch {
+			case g.Asked == "":
+			case given == "as asked":
+				given += ": " + g.Asked
+			default:
+				given += "; asked: " + g.Asked
+			}
+			fmt.Fprintf(w, "    %-31s %s%s\n", g.Name, given, less)
+			continue
+		}
+		if i == 0 {
+			fmt.Fprintf(w, "  %-36s %-16s %s\n", "granted", "asked", "given")
+		}
+		fmt.Fprintf(w, "    %-34s %-16s %s%s\n", g.Name, g.Asked, g.Granted, less)
 	}
 }
 

@@ -59,8 +59,25 @@ func TestWaysInAreWritten(t *testing.T) {
 	if strings.Contains(lines.String()+doc.String(), "s3cret") {
 		t.Error("the password is written")
 	}
-	if got := report.ReachLines(&ways().Results[2]); len(got) < 4 || !strings.Contains(got[2], "TCP ╳ after 1000.00 ms · upgrade – · CONNECT –") {
+	if got := report.ReachLines(&ways().Results[2], false); len(got) < 4 || !strings.Contains(got[2], "TCP ╳ after 1000.00 ms · upgrade – · CONNECT –") {
 		t.Errorf("%q", got)
+	}
+}
+
+// TestNarrowGrants: two columns where there is no room for three, with all that the three say.
+func TestNarrowGrants(t *testing.T) {
+	r := &reach.Result{Grants: []reach.Grant{
+		{Name: "keep alive", Asked: "30 s", Granted: "as asked"},
+		{Name: "maximum QoS", Asked: "2", Granted: "1", Less: true}, {Name: "wildcards", Granted: "available"},
+	}}
+	got := strings.Join(report.ReachLines(r, true), "\n")
+	for _, want := range []string{
+		"  granted\n", "    keep alive                      as asked: 30 s\n",
+		"    maximum QoS                     1; asked: 2  ! less\n", "    wildcards                       available",
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
 	}
 }
 

@@ -115,8 +115,8 @@ func (m *model) drawFoot(c look.Canvas, s screen) {
 	end := c.W - 1
 	if !s.Typing() { // these do something everywhere
 		text := h.ShortHelpView(look.Bindings(m.frameActions()[:3]))
-		end -= look.Width(text) + 1
-		c.Sub(end, 0, c.W-end, 1).Styled(text)
+		end -= look.Width(text) + 2
+		c.Sub(end+1, 0, c.W-end-1, 1).Styled(text)
 	}
 	h.SetWidth(end - 2)
 	c.Sub(1, 0, end-2, 1).Styled(h.ShortHelpView(look.Bindings(s.Actions())))

@@ -90,7 +90,7 @@ func (d *detail) draw(c look.Canvas) {
 		c.Text(1, 1, look.Clip("used by "+strings.Join(r.Target.Users, ", "), c.W-2), t.Dim)
 	}
 	var lines []look.Line
-	for _, l := range report.ReachLines(r) {
+	for _, l := range report.ReachLines(r, c.W < 80) {
 		st := lineStyle(t, strings.TrimSpace(l))
 		lead := len(l) - len(strings.TrimLeft(l, " "))
 		if look.Width(l) > c.W-2 { // columns close up before they wrap
