@@ -84,7 +84,8 @@ var deviceShape = shape[Device]{"device", "A simulated client, or several of one
 }}
 
 func (l *loader) device(e entry) {
-	before := len(e.at.r.problems)
+	f := deviceShape.fields(e.value, "device "+e.key)
+	before := len(e.at.r.problems) // a key too many takes nothing from what is sound
 	d := &Device{
 		Name: e.key, Parameters: map[string]string{},
 		Session: Session{Version: packet.V311, CleanStart: true, KeepAlive: 30 * time.Second},
@@ -92,7 +93,7 @@ func (l *loader) device(e entry) {
 	if len(l.w.Brokers) > 0 { // else it is told already, or a workspace without brokers: the device cannot start
 		d.Broker = l.w.Brokers[0].Name
 	}
-	f := deviceShape.read(l, e.value, "device "+e.key, d)
+	deviceShape.fill(l, f, d)
 	if d.Session.ClientID == "" {
 		if d.Session.ClientID = d.Name; d.Count > 0 {
 			d.Session.ClientID += "-{n}"

@@ -67,12 +67,17 @@ func (s *shape[T]) describe() Shape {
 // that are missing are problems.
 func (s *shape[T]) read(l *loader, n node, what string, t *T) map[string]node {
 	f := s.fields(n, what)
+	s.fill(l, f, t)
+	return f
+}
+
+// fill reads values into t, in the order of the shape.
+func (s *shape[T]) fill(l *loader, f map[string]node, t *T) {
 	for i := range s.keys {
 		if v := f[s.keys[i].Name]; v.n != nil {
 			s.keys[i].read(l, t, v)
 		}
 	}
-	return f
 }
 
 // fields returns the mapping's values by key, and reports keys that the shape does not know and

@@ -164,8 +164,8 @@ var reactionShape = shape[reactionReading]{
 		all("publish", "string", "The clauses to publish then; one may stand without brackets.",
 			func(_ *loader, r *reactionReading, v node) {
 				name := v.str("publish")
-				if v.r.unsound["clause "+name] {
-					return
+				if r.When == "" || v.r.unsound["clause "+name] {
+					return // what is wrong is told already
 				}
 				if !slices.ContainsFunc(r.device.Publishes, func(p Publication) bool { return p.Clause == name }) {
 					v.fail("add it to the device's publishes; without 'every' it is sent in reactions only",

@@ -91,6 +91,8 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 		{"wildcard in a pattern", "v/{pen}/a", "v/+/a", `"v/+/a"`, "name the level as a parameter", 1},
 		{"unknown party", "from: shore", "from: shor", `shor,`, `party "shor" is not defined|did you mean "shore"?`, 1},
 		{"unknown login", "login: pen, sig", "login: penn, sig", `penn`, `login "penn"|did you mean "pen"?`, 0},
+		{"misspelt key of a device", "login: pen, sig", "logiz: pen, sig", `logiz`, `no key "logiz"|did you mean "login"?`, 1},
+		{"unknown clause of a reaction", "publishes: [", "reactions: [{when: sett, publish: a}], publishes: [", `sett`, `clause "sett" is not defined`, 0},
 		{"unknown fault", "{logins: [pen]}", "{logins: [pen], faults: [will.sometimes]}", `will.sometimes`, "no fault|will.never-sent", -1},
 		{"bad qos", "to: shore,", "to: shore, qos: 3,", `3, payload`, "whole number from 0 to 2", 1},
 		{"bad cadence", "to: shore,", "to: shore, every: often,", `often`, "no cadence|12s ± 3s", 1},
