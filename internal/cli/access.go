@@ -18,6 +18,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/plain"
 	"hodstone/internal/reach"
 	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
@@ -300,7 +301,7 @@ func (p *place) why(ctx context.Context, err error) error {
 	if d == nil {
 		return err
 	}
-	return &exit{exitNotReached, fmt.Errorf("%s: %s\n  try: %s", p.name, d.What, d.Remedy)}
+	return &exit{exitNotReached, fmt.Errorf("%s: %s%s%s", p.name, d.What, tryThis, d.Remedy)}
 }
 
 // find turns WORKSPACE or URL into a place. For a workspace's stand-in it is started.
@@ -363,7 +364,7 @@ func (e *Env) openBroker(path, broker string, faults []string) (*workbench.Bench
 		return nil, nil, err
 	}
 	for _, p := range w.Problems {
-		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())
+		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
 	}
 	name, _, _ := strings.Cut(broker, "/")
 	br := w.Broker(name)

@@ -13,14 +13,18 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
+	"time"
 
 	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
 
 	"hodstone/demo"
+	"hodstone/internal/plain"
 	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
@@ -32,6 +36,7 @@ const (
 	exitBroken     = 1 // something broken or undecided
 	exitUsage      = 2 // wrong use, or an unusable workspace
 	exitNotReached = 3
+	exitPipe       = 141 // nobody reads the output any longer: as a program that SIGPIPE ends
 )
 
 // exit is an error with its exit code. A nil err says that all is told already.
@@ -63,12 +68,139 @@ type Env struct {
 	Terminal bool
 	// AskSecret asks a person for something that is not echoed; nil where nobody is there.
 	AskSecret func(prompt string) (string, error)
+
+	raw   io.Writer // Out, for what is no text
+	exits *closers  // what must not stay open when a command has to be left
 }
+
+// closers is what has to be closed if a command does not end by itself. Safe for concurrent use.
+type closers struct {
+	mu    sync.Mutex
+	close []func()
+}
+
+// leaving adds something.
+func (o *closers) leaving(close func()) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.close = append(o.close, close)
+}
+
+// leave closes all of it, the last first, within a time.
+func (o *closers) leave(within time.Duration) {
+	closed := make(chan struct{})
+	go func() {
+		defer close(closed)
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		for _, c := range slices.Backward(o.close) {
+			c()
+		}
+	}()
+	select {
+	case <-closed:
+	case <-time.After(within):
+	}
+}
+
+// How long a command that is told to end may take, and what must be closed after that.
+const (
+	endWithin   = 1500 * time.Millisecond
+	closeWithin = 300 * time.Millisecond
+)
+
+// errSignal is why a context ended: the process was told to end.
+var errSignal = errors.New("told to end")
 
 // Main runs the command line and returns the exit code.
 func Main(e Env) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
+	ctx, cancel := context.WithCancelCause(context.Background())
+	defer cancel(nil)
+	defer listen(cancel)()
+	out := plain.NewWriter(e.Out, func(err error) { cancel(&outputError{err}) })
+	errOut := plain.NewWriter(e.ErrOut, nil)
+	e.raw, e.Out, e.ErrOut, e.exits = e.Out, out, errOut, &closers{}
+	code := e.run(ctx)
+	out.Flush()
+	errOut.Flush()
+	switch err := out.Err(); {
+	case errors.Is(err, syscall.EPIPE):
+		return exitPipe
+	case err != nil:
+		plain.Fprintf(errOut, "hodstone: the output cannot be written: %v\n", err)
+		return exitUsage
+	}
+	return code
+}
+
+// outputError is why a context ended: nothing more can be written.
+type outputError struct{ err error }
+
+func (e *outputError) Error() string { return "the output cannot be written: " + e.err.Error() }
+
+// listen ends a context when the process is told to end, until stop is called. A pipe that is closed
+// shows when it is written to.
+func listen(cancel context.CancelCauseFunc) (stop func()) {
+	signals, pipe := make(chan os.Signal, 1), make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	signal.Notify(pipe, syscall.SIGPIPE)
+	done := make(chan struct{})
+	go func() {
+		select {
+		case <-signals:
+			cancel(errSignal)
+		case <-done:
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		signal.Stop(pipe)
+		close(done)
+	}
+}
+
+// run carries the command line out. A command that is told to end and does not is left, once what it
+// writes into is closed.
+func (e *Env) run(ctx context.Context) int {
+	done := make(chan int, 1)
+	go func() { done <- e.execute(ctx) }()
+	select {
+	case code := <-done:
+		return code
+	case <-ctx.Done():
+	}
+	select {
+	case code := <-done:
+		return code
+	case <-time.After(endWithin):
+	}
+	e.exits.leave(closeWithin)
+	plain.Fprintln(e.ErrOut, "hodstone: left in the middle of its work")
+	return exitBroken
+}
+
+// tryThis stands in errors before what to try, on a line of its own.
+const tryThis = "\n  try: "
+
+// errorText is an error as it is told: what strangers put into it stays on one line.
+func errorText(err error) plain.Lines {
+	parts := strings.Split(err.Error(), tryThis)
+	for i := range parts {
+		parts[i] = plain.OneLine(parts[i])
+	}
+	return plain.Lines(strings.Join(parts, tryThis))
+}
+
+// execute carries the command line out to its end.
+func (e *Env) execute(ctx context.Context) (code int) {
+	defer func() {
+		if p := recover(); p != nil {
+			plain.Fprintf(e.ErrOut, "hodstone: a fault of its own: %v; please report it with what follows\n%s",
+				p, plain.Lines(debug.Stack()))
+			e.exits.leave(closeWithin)
+			code = exitUsage
+		}
+	}()
 	root := e.root()
 	root.SetArgs(e.Args)
 	root.SetOut(e.Out)
@@ -80,11 +212,11 @@ func Main(e Env) int {
 		return exitOK
 	case errors.As(err, &x):
 		if x.err != nil {
-			fmt.Fprintln(e.ErrOut, "hodstone:", x.err)
+			plain.Fprintln(e.ErrOut, "hodstone:", errorText(x.err))
 		}
 		return x.code
 	}
-	fmt.Fprintf(e.ErrOut, "hodstone: %v\n'hodstone --help' lists the commands\n", err)
+	plain.Fprintf(e.ErrOut, "hodstone: %s\n'hodstone --help' lists the commands\n", errorText(err))
 	return exitUsage
 }
 
@@ -299,7 +431,7 @@ func (e *Env) writeDemo(dir string) error {
 	if err := e.copyDemo(dir); err != nil {
 		return err
 	}
-	fmt.Fprintln(e.Out, filepath.Join(dir, "creds"))
+	plain.Fprintln(e.Out, filepath.Join(dir, "creds"))
 	return writeSamples(dir)
 }
 
@@ -319,7 +451,7 @@ func (e *Env) copyDemo(dir string) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintln(e.Out, to)
+		plain.Fprintln(e.Out, to)
 		return os.WriteFile(to, b, 0o644)
 	})
 }
@@ -340,7 +472,7 @@ func (e *Env) version() *cobra.Command {
 					}
 				}
 			}
-			fmt.Fprintf(e.Out, "hodstone 0.1, revision %s%s, %s\n", rev, modified, goVersion)
+			plain.Fprintf(e.Out, "hodstone 0.1, revision %s%s, %s\n", rev, modified, goVersion)
 		},
 	}
 }
@@ -358,16 +490,16 @@ func (e *Env) contract() *cobra.Command {
 				return err
 			}
 			for _, p := range w.Problems {
-				fmt.Fprintf(e.Out, "%s\n\n", p.Error())
+				plain.Fprintf(e.Out, "%s\n\n", plain.Lines(p.Error()))
 			}
 			devices := 0
 			for _, d := range w.Devices {
 				devices += max(1, d.Count)
 			}
 			for _, warning := range w.Warnings() {
-				fmt.Fprintf(e.Out, "warning: %s\n\n", warning)
+				plain.Fprintf(e.Out, "warning: %s\n\n", warning)
 			}
-			fmt.Fprintf(
+			plain.Fprintf(
 				e.Out,
 				"%s: %s between %s, %s, %s; %s\n",
 				w.File,

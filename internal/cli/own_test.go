@@ -210,7 +210,7 @@ func TestASilentBrokerIsNoQuietOne(t *testing.T) {
 	}{
 		"nothing":            {nil, "no CONNACK: the time is over"},
 		"CONNACK alone":      {accepted, "SUBSCRIBE not answered: the time is over"},
-		"a packet too large": {append(accepted, 0x30, 0xff, 0xff, 0xff, 0x7f), "larger than the 32 MiB that Hodstone takes"},
+		"a packet too large": {append(accepted, 0x30, 0xff, 0xff, 0xff, 0x7f), "larger than the 16 MiB that Hodstone takes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			ln, err := net.Listen("tcp", "127.0.0.1:0")

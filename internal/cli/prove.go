@@ -13,6 +13,7 @@ import (
 
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin/fault"
+	"hodstone/internal/plain"
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
 	"hodstone/internal/reach"
@@ -85,7 +86,7 @@ func checkList() string {
 		if c.Intrusive {
 			mark = " (intrusive)"
 		}
-		fmt.Fprintf(&b, "  %-22s %s%s\n", c.Name, c.Title, mark)
+		plain.Fprintf(&b, "  %-22s %s%s\n", c.Name, c.Title, mark)
 	}
 	return b.String()
 }
@@ -208,7 +209,7 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 	}
 	var mu sync.Mutex
 	if !f.json {
-		fmt.Fprintf(e.Out, "%s, %s\n\n", t.Broker, t.Listener)
+		plain.Fprintf(e.Out, "%s, %s\n\n", t.Broker, t.Listener)
 		o.Done = func(r proof.Result) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -225,7 +226,7 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 			for _, w := range ways {
 				if w.URL == t.URL {
 					if d := reach.Explain(ctx, w, shut.Version, reach.Options{}); d != nil {
-						shut.Cause = fmt.Sprintf("%s\n  try: %s", d.What, d.Remedy)
+						shut.Cause = d.What + tryThis + d.Remedy
 					}
 				}
 			}
@@ -247,10 +248,10 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 		}
 	} else {
 		if p.Doors != nil {
-			fmt.Fprintln(e.Out)
+			plain.Fprintln(e.Out)
 			report.Doors(e.Out, p)
 		}
-		fmt.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
+		plain.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
 	}
 	if junit != nil {
 		if err := report.JUnit(junit, p); err != nil {

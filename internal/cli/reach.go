@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"net/url"
 	"os"
@@ -13,6 +12,7 @@ import (
 
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/plain"
 	"hodstone/internal/reach"
 	"hodstone/internal/report"
 	"hodstone/internal/trust"
@@ -110,9 +110,9 @@ func (e *Env) runReach(ctx context.Context, f *reachFlags, args []string) error 
 	if !f.json && e.Terminal {
 		o.Progress = func(r reach.Result) {
 			if r.Running {
-				fmt.Fprintf(e.ErrOut, "\r\x1b[K%s: %s …", r.Target.Name, r.Doing)
+				plain.On(e.ErrOut).Progress("%s: %s …", r.Target.Name, r.Doing)
 			} else {
-				fmt.Fprint(e.ErrOut, "\r\x1b[K")
+				plain.On(e.ErrOut).Done()
 			}
 		}
 	}
@@ -145,7 +145,7 @@ func (e *Env) runReach(ctx context.Context, f *reachFlags, args []string) error 
 func plainWarning(w io.Writer, rawURL string, l *workspace.Login) {
 	if t := (reach.Target{URL: rawURL, Login: l}); reach.PlainPassword(&t) {
 		e, _ := link.Parse(rawURL)
-		fmt.Fprintf(w, "! the password of %s goes over a plain link to %s\n", l.Username, e.Address)
+		plain.Fprintf(w, "! the password of %s goes over a plain link to %s\n", l.Username, e.Address)
 	}
 }
 
@@ -260,11 +260,11 @@ func (e *Env) pastedTargets(f *reachFlags) ([]reach.Target, error) {
 		t.Versions = versions
 	}
 	if !f.json {
-		fmt.Fprintf(e.Out, "understood:\n%s", indented(d.YAML(workbench.PastedName)))
+		plain.Fprintf(e.Out, "understood:\n%s", plain.Lines(indented(d.YAML(workbench.PastedName))))
 		if len(d.Unused) > 0 {
-			fmt.Fprintf(e.Out, "not understood: %s\n", strings.Join(d.Unused, ", "))
+			plain.Fprintf(e.Out, "not understood: %s\n", strings.Join(d.Unused, ", "))
 		}
-		fmt.Fprintln(e.Out)
+		plain.Fprintln(e.Out)
 	}
 	return []reach.Target{t}, nil
 }
@@ -284,7 +284,7 @@ func (e *Env) workspaceTargets(f *reachFlags, path string) (*workbench.Bench, []
 		return nil, nil, err
 	}
 	for _, p := range w.Problems {
-		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())
+		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
 	}
 	b, err := workbench.New(w, workbench.Options{})
 	if err != nil {

@@ -2,12 +2,13 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/pflag"
 
+	"hodstone/internal/plain"
 	"hodstone/internal/record"
 	"hodstone/internal/trace"
 )
@@ -57,6 +58,13 @@ func (r *recording) start(
 	}
 	ctx, stop := context.WithCancel(ctx)
 	var following []<-chan struct{}
+	closed := sync.OnceValue(func() error {
+		if recorder == nil {
+			return nil
+		}
+		return recorder.Close()
+	})
+	e.exits.leaving(func() { closed() })
 	close = func() error {
 		stop()
 		for _, done := range following {
@@ -65,13 +73,13 @@ func (r *recording) start(
 		if recorder == nil {
 			return nil
 		}
-		err := recorder.Close()
+		err := closed()
 		s := recorder.State()
-		fmt.Fprintf(e.ErrOut, "recorded %d events into %s", s.Events, strings.Join(append(s.Rotated, s.Path), ", "))
+		plain.Fprintf(e.ErrOut, "recorded %d events into %s", s.Events, strings.Join(append(s.Rotated, s.Path), ", "))
 		if s.Missed > 0 {
-			fmt.Fprintf(e.ErrOut, "; %d came too fast and are missing", s.Missed)
+			plain.Fprintf(e.ErrOut, "; %d came too fast and are missing", s.Missed)
 		}
-		fmt.Fprintln(e.ErrOut)
+		plain.Fprintln(e.ErrOut)
 		return err
 	}
 	for _, f := range r.follow {

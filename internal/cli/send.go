@@ -18,6 +18,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/plain"
 	"hodstone/internal/trace"
 )
 
@@ -35,6 +36,7 @@ type sendFlags struct {
 	expiry        time.Duration
 	contentType   string
 	responseTopic string
+	rawResponse   bool
 	correlation   string
 	text, aliases bool
 	userProps     []string
@@ -88,6 +90,7 @@ Exit code 0: all were taken; 1: the broker did not take one, or no response came
 		false,
 		"version 5: say that the payload is UTF-8 (payload format indicator 1)",
 	)
+	fl.BoolVar(&f.rawResponse, "raw", false, "write the response's bytes as they came, for other programs")
 	fl.StringVar(
 		&f.responseTopic,
 		"response-topic",
@@ -301,10 +304,10 @@ func (e *Env) forewarn(k *contract.Contract, m *packet.Publish) {
 		if j.Near != "" {
 			near = "; meant for " + j.Near + "?"
 		}
-		fmt.Fprintf(e.ErrOut, "hodstone: no clause covers %s%s\n", m.Topic, near)
+		plain.Fprintf(e.ErrOut, "hodstone: no clause covers %s%s\n", m.Topic, near)
 	}
 	for i := range j.Breaches {
-		fmt.Fprintf(e.ErrOut, "hodstone: this breaks clause %s: %s\n", j.Clause.Name, j.Breaches[i].String())
+		plain.Fprintf(e.ErrOut, "hodstone: this breaks clause %s: %s\n", j.Clause.Name, j.Breaches[i].String())
 	}
 }
 
@@ -321,9 +324,15 @@ func (e *Env) sendOne(ctx context.Context, f *sendFlags, c *client.Client, m pac
 		if err != nil {
 			return &exit{exitBroken, err}
 		}
-		fmt.Fprintf(e.ErrOut, "%s: response after %s\n", m.Topic, time.Since(start).Round(time.Microsecond))
-		e.Out.Write(append(r.Payload, '\n'))
-		return nil
+		plain.Fprintf(e.ErrOut, "%s: response after %s\n", m.Topic, time.Since(start).Round(time.Microsecond))
+		to := e.Out
+		if f.rawResponse {
+			to = e.raw
+		} else {
+			r.Payload = append(r.Payload, '\n')
+		}
+		_, err = to.Write(r.Payload)
+		return err
 	}
 	code, err := c.Publish(ctx, m)
 	ack := map[packet.QoS]packet.Type{1: packet.PUBACK, 2: packet.PUBCOMP}[m.QoS]
@@ -336,13 +345,13 @@ func (e *Env) sendOne(ctx context.Context, f *sendFlags, c *client.Client, m pac
 			fmt.Errorf("%s: the broker did not take it: 0x%02X, %s", m.Topic, byte(code), code.In(ack, packet.V5)),
 		}
 	case m.QoS == 0:
-		fmt.Fprintf(e.Out, "%s: sent at QoS 0, %d bytes; nobody acknowledges that\n", m.Topic, len(m.Payload))
+		plain.Fprintf(e.Out, "%s: sent at QoS 0, %d bytes; nobody acknowledges that\n", m.Topic, len(m.Payload))
 	default:
 		word := ""
 		if code != 0 {
 			word = ", " + code.In(ack, packet.V5)
 		}
-		fmt.Fprintf(
+		plain.Fprintf(
 			e.Out,
 			"%s: %s after %s, %d bytes%s\n",
 			m.Topic,

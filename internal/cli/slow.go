@@ -1,10 +1,11 @@
 package cli
 
 import (
-	"fmt"
 	"io"
 	"sync"
 	"time"
+
+	"hodstone/internal/plain"
 )
 
 // tellAfter is how long something goes on before a command says what it is.
@@ -37,7 +38,7 @@ func (s *slowness) doing(what string) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.timer == mine {
-			fmt.Fprintln(s.w, what+" …")
+			plain.Fprintln(s.w, what+" …")
 		}
 	})
 	s.timer = mine

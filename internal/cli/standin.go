@@ -20,6 +20,7 @@ import (
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/mqtt/standin/fault"
+	"hodstone/internal/plain"
 	"hodstone/internal/trace"
 	"hodstone/internal/trust"
 	"hodstone/internal/workbench"
@@ -46,7 +47,7 @@ func (e *Env) standIn() *cobra.Command {
 	f := &standInFlags{}
 	var list strings.Builder
 	for _, x := range fault.All() {
-		fmt.Fprintf(&list, "  %-24s %s\n", x.Name, x.Sentence)
+		plain.Fprintf(&list, "  %-24s %s\n", x.Name, x.Sentence)
 	}
 	c := &cobra.Command{
 		Use:   "stand-in [WORKSPACE]",
@@ -194,7 +195,7 @@ func (e *Env) definition(f *standInFlags, args []string) (*workspace.Workspace, 
 		return nil, err
 	}
 	for _, p := range w.Problems {
-		fmt.Fprintf(e.ErrOut, "%s\n\n", p.Error())
+		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
 	}
 	for _, b := range w.Brokers {
 		if b.StandIn != nil && (f.broker == "" || b.Name == f.broker) {
@@ -291,7 +292,7 @@ func (e *Env) runStandIn(c *cobra.Command, f *standInFlags, args []string) (err 
 		)
 	}
 	if !f.json {
-		fmt.Fprintln(e.Out, "end it with Ctrl-C")
+		plain.Fprintln(e.Out, "end it with Ctrl-C")
 	}
 	e.obey(c.Context(), b.StandIn(br.Name), seen)
 	return nil
@@ -365,7 +366,7 @@ func (s *announcer) say(doc map[string]any, format string, args ...any) {
 		json.NewEncoder(s.e.Out).Encode(doc)
 		return
 	}
-	fmt.Fprintf(s.e.Out, format+"\n", args...)
+	plain.Fprintf(s.e.Out, format+"\n", args...)
 }
 
 func (s *announcer) tell(what, text string) {

@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -12,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hodstone/internal/plain"
 	"hodstone/internal/record"
 	"hodstone/internal/report"
 	"hodstone/internal/trace"
@@ -41,7 +41,7 @@ const filterUse = "only events that fit: " + trace.FilterHelp
 
 func (e *Env) traceShow() *cobra.Command {
 	var filter string
-	var plain, asJSON bool
+	var lines, asJSON bool
 	c := &cobra.Command{
 		Use:   "show FILE",
 		Short: "Open a record on the wire screen, or write it as lines where there is no terminal",
@@ -52,7 +52,7 @@ func (e *Env) traceShow() *cobra.Command {
 				return err
 			}
 			defer file.Close()
-			if e.Terminal && !plain && !asJSON {
+			if e.Terminal && !lines && !asJSON {
 				b := workbench.Reopen(file)
 				b.Filter = filter
 				defer b.Close()
@@ -62,7 +62,7 @@ func (e *Env) traceShow() *cobra.Command {
 				return nil
 			}
 			out := bufio.NewWriter(e.Out)
-			write := func(ev *trace.Event) error { _, err := fmt.Fprintln(out, report.EventLine(ev)); return err }
+			write := func(ev *trace.Event) error { _, err := plain.Fprintln(out, report.EventLine(ev)); return err }
 			if asJSON {
 				write = report.NewJSONLines(out).Write
 			}
@@ -70,7 +70,7 @@ func (e *Env) traceShow() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&filter, "filter", "", filterUse)
-	c.Flags().BoolVar(&plain, "plain", false, "write lines in a terminal too")
+	c.Flags().BoolVar(&lines, "plain", false, "write lines in a terminal too")
 	c.Flags().BoolVar(&asJSON, "json", false, "write a JSON document for each event, one to a line")
 	return c
 }
@@ -96,10 +96,14 @@ func (e *Env) writeEvents(
 	return nil
 }
 
-// output opens the file to write to, or standard output for "" and "-".
-func (e *Env) output(path string) (w io.Writer, done func() error, err error) {
+// output opens the file to write to, or standard output for "" and "-": text goes there as all plain
+// output does, anything else as it is.
+func (e *Env) output(path string, text bool) (w io.Writer, done func() error, err error) {
 	if path == "" || path == "-" {
-		return e.Out, func() error { return nil }, nil
+		if text {
+			return e.Out, func() error { return nil }, nil
+		}
+		return e.raw, func() error { return nil }, nil
 	}
 	file, err := os.Create(path)
 	if err != nil {
@@ -129,7 +133,7 @@ a packet analyser decodes it as MQTT; the real endpoint stands in a comment.`,
 				return err
 			}
 			defer file.Close()
-			w, done, err := e.output(output)
+			w, done, err := e.output(output, format != "pcapng")
 			if err != nil {
 				return err
 			}
@@ -221,7 +225,7 @@ func (e *Env) traceSequence() *cobra.Command {
 			if err != nil {
 				return usage("%w", err)
 			}
-			w, done, err := e.output(output)
+			w, done, err := e.output(output, false)
 			if err != nil {
 				return err
 			}

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hodstone/internal/mqtt/link"
+	"hodstone/internal/plain"
 	"hodstone/internal/reach"
 	"hodstone/internal/report"
 	"hodstone/internal/trust"
@@ -125,7 +126,7 @@ func (e *Env) runTrust(ctx context.Context, f *trustFlags, args []string) error 
 		}
 		if survey != nil {
 			if len(args) > 0 {
-				fmt.Fprintln(e.Out)
+				plain.Fprintln(e.Out)
 			}
 			report.Survey(e.Out, f.at, survey)
 		}
@@ -150,10 +151,10 @@ func (e *Env) exportCA(format string, v *trust.Inventory, s *trust.Survey) error
 	}
 	for _, c := range cas {
 		if fetched {
-			fmt.Fprintf(e.ErrOut, "! not yet trusted: %s was fetched from the server itself. Compare its SHA-256 by another way:\n  %s\n", trust.Subject(c.Subject.String()), trust.Fingerprint(c))
+			plain.Fprintf(e.ErrOut, "! not yet trusted: %s was fetched from the server itself. Compare its SHA-256 by another way:\n  %s\n", trust.Subject(c.Subject.String()), trust.Fingerprint(c))
 		}
 	}
-	_, err = e.Out.Write(data)
+	_, err = e.raw.Write(data)
 	return err
 }
 
@@ -192,8 +193,8 @@ func (e *Env) survey(ctx context.Context, f *trustFlags, v *trust.Inventory) (*t
 		c.Close()
 	}
 	if e.Terminal && !f.json {
-		o.Progress = func(s string) { fmt.Fprintf(e.ErrOut, "\r\x1b[K%s …", s) }
-		defer fmt.Fprint(e.ErrOut, "\r\x1b[K")
+		o.Progress = func(s string) { plain.On(e.ErrOut).Progress("%s …", s) }
+		defer plain.On(e.ErrOut).Done()
 	}
 	return trust.Look(ctx, o), nil
 }

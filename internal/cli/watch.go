@@ -15,6 +15,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/plain"
 	"hodstone/internal/report"
 	"hodstone/internal/trace"
 	"hodstone/internal/workbench"
@@ -231,7 +232,7 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 		return err
 	}
 	if w.blind != "" {
-		fmt.Fprintln(e.ErrOut, "hodstone:", w.blind)
+		plain.Fprintln(e.ErrOut, "hodstone:", w.blind)
 	}
 	return w.verdict()
 }
@@ -366,7 +367,7 @@ func (w *watching) happen(e *trace.Event, what, clause, topic, text string) {
 		return
 	}
 	sign := map[string]string{hapMissing: "○", hapRefused: "✗", hapDevice: "✗", hapBlind: "!", hapSees: "✓"}[what]
-	fmt.Fprintf(w.e.Out, "%s  %s %s\n", at.Format("15:04:05.000"), sign, text)
+	plain.Fprintf(w.e.Out, "%s  %s %s\n", at.Format("15:04:05.000"), sign, text)
 }
 
 // missing tells of messages and answers that were due.
@@ -426,7 +427,7 @@ func (w *watching) run(
 			}
 			rec.Add(trace.Event{Kind: trace.Link, Link: client.Watching, Text: "watches"})
 			if !first {
-				fmt.Fprintln(w.e.ErrOut, "hodstone: back at", w.p.name)
+				plain.Fprintln(w.e.ErrOut, "hodstone: back at", w.p.name)
 			}
 			if first && w.p.bench != nil && (w.p.standIn || w.f.devices) {
 				w.p.bench.Start()
@@ -441,7 +442,7 @@ func (w *watching) run(
 			}
 		}
 		wait := backoff.Next()
-		fmt.Fprintf(w.e.ErrOut, "hodstone: %s: %v; trying again in %s\n", w.p.name, err, wait.Round(time.Millisecond))
+		plain.Fprintf(w.e.ErrOut, "hodstone: %s: %v; trying again in %s\n", w.p.name, err, wait.Round(time.Millisecond))
 		select {
 		case <-ctx.Done():
 			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
@@ -524,12 +525,12 @@ func (w *watching) message(e *trace.Event, f workbench.Finding) {
 		if f.Sender != "" {
 			line += "  from " + f.Sender
 		}
-		fmt.Fprintln(w.e.Out, line)
+		plain.Fprintln(w.e.Out, line)
 		if out.Stray {
-			fmt.Fprintln(w.e.Out, "    ? stray: no clause covers this topic")
+			plain.Fprintln(w.e.Out, "    ? stray: no clause covers this topic")
 		}
 		for _, b := range out.Breaches {
-			fmt.Fprintln(w.e.Out, "    ✗ "+b)
+			plain.Fprintln(w.e.Out, "    ✗ "+b)
 		}
 	}
 	if w.over() {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"unicode"
 
 	"codeberg.org/go-fonts/liberation/liberationmonoregular"
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
@@ -84,14 +85,33 @@ func (s *Surface) Text(f Font, at Point, text string) {
 	}
 }
 
-// clean replaces what would break the output.
+// clean replaces what would break the output, or would turn or hide what is read: controls, line
+// separators, and what is invisible or turns the direction of text (Unicode's category Cf).
 func clean(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r == 0xFFFE || r == 0xFFFF {
+		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == 0x2028 || r == 0x2029 || r&0xFFFE == 0xFFFE {
 			return '·'
 		}
 		return r
 	}, strings.ToValidUTF8(s, "·"))
+}
+
+// inPlane replaces characters beyond the basic plane, which the PDF's fonts cannot address.
+func inPlane(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r > 0xFFFF {
+			return '□'
+		}
+		return r
+	}, s)
+}
+
+// caught makes an error of a panic in one of the packages that write a format: a drawing that
+// fails must not take the program with it.
+func caught(err *error) {
+	if p := recover(); p != nil {
+		*err = fmt.Errorf("the drawing cannot be written: %v", p)
+	}
 }
 
 // faces holds the fonts for measuring and for SVG, which take a while to be read.
@@ -122,7 +142,8 @@ func (s *Surface) fits() error {
 }
 
 // SVG writes the drawing as SVG.
-func (s *Surface) SVG(w io.Writer) error {
+func (s *Surface) SVG(w io.Writer) (err error) {
+	defer caught(&err)
 	if err := s.fits(); err != nil {
 		return err
 	}
@@ -156,12 +177,13 @@ func (s *Surface) SVG(w io.Writer) error {
 		c.SetLineDash(dash, 0)
 		c.Stroke(path)
 	}
-	_, err := c.WriteTo(w)
+	_, err = c.WriteTo(w)
 	return err
 }
 
 // PDF writes the drawing as a PDF of one page, with the characters it uses of its fonts.
-func (s *Surface) PDF(w io.Writer) error {
+func (s *Surface) PDF(w io.Writer) (err error) {
+	defer caught(&err)
 	if err := s.fits(); err != nil {
 		return err
 	}
@@ -188,7 +210,7 @@ func (s *Surface) PDF(w io.Writer) error {
 			}
 			doc.SetFont(family, style, m.font.Size)
 			doc.SetTextColor(rgb(m.font.Color))
-			doc.Text(m.points[0].X, m.points[0].Y, m.text)
+			doc.Text(m.points[0].X, m.points[0].Y, inPlane(m.text))
 		case m.pen.Width == 0:
 			doc.SetFillColor(rgb(m.pen.Color))
 			points := make([]fpdf.PointType, len(m.points))

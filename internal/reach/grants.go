@@ -246,6 +246,10 @@ func (r *runner) probeMessages(ctx context.Context, a approach, add func(name, a
 		_, err = x.client.Ping(ctx)
 	}
 	if err != nil {
+		select { // a write that fails is told before the connection has ended, and how
+		case <-x.client.Done():
+		case <-ctx.Done():
+		}
 		if turnedAway(x.client.Ended()) {
 			add("retained messages", "", "refused: the broker ends the link", "3.3.1.3", true)
 		}

@@ -10,10 +10,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
 	"unicode/utf8"
 
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/plain"
 	"hodstone/internal/trace"
 )
 
@@ -247,6 +247,9 @@ func (c *CSV) Write(e *trace.Event) error {
 	if r.Broken != "" {
 		row[17] = "broken: " + r.Broken
 	}
+	for i := range row {
+		row[i] = cell(row[i])
+	}
 	return c.w.Write(row)
 }
 
@@ -272,27 +275,41 @@ func EventLine(e *trace.Event) string {
 	return s
 }
 
-// payloadText writes a payload on one line: as text where it is text.
+// How much of a payload stands on a line: what a person reads.
+const (
+	mostText  = 4096
+	mostBytes = 32
+)
+
+// cell keeps what stands in a cell of CSV from being taken for a formula by who opens it: it then
+// begins with an apostrophe. Numbers stay numbers.
+func cell(s string) string {
+	if s == "" || !strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+		return s
+	}
+	if _, err := strconv.ParseFloat(s, 64); err == nil {
+		return s
+	}
+	return "'" + s
+}
+
+// payloadText writes a payload on one line: as text where it is text, shortened where it is long.
 func payloadText(b []byte) string {
 	if !utf8.Valid(b) {
-		const most = 32
-		if len(b) > most {
-			return fmt.Sprintf("% x … %d bytes", b[:most], len(b))
+		if len(b) > mostBytes {
+			return fmt.Sprintf("% x … %d bytes", b[:mostBytes], len(b))
 		}
 		return fmt.Sprintf("% x", b)
 	}
-	var out strings.Builder
-	for _, r := range string(b) {
-		switch {
-		case r == '\n':
-			out.WriteString("⏎")
-		case unicode.IsControl(r):
-			fmt.Fprintf(&out, "\\x%02x", r)
-		default:
-			out.WriteRune(r)
+	tail := ""
+	if len(b) > mostText {
+		tail = fmt.Sprintf(" … %d bytes", len(b))
+		b = b[:mostText]
+		for !utf8.Valid(b) { // not in the middle of a character
+			b = b[:len(b)-1]
 		}
 	}
-	return out.String()
+	return plain.Visible(strings.ReplaceAll(string(b), "\n", "⏎")) + tail
 }
 
 // MessageLine writes a message that arrived as a line for a terminal.

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"hodstone/internal/plain"
 	"hodstone/internal/reach"
 )
 
@@ -32,7 +33,7 @@ func Reach(w io.Writer, rep *reach.Report) {
 	seen := map[string]string{}
 	for i := range rep.Results {
 		if i > 0 {
-			fmt.Fprintln(w)
+			plain.Fprintln(w)
 		}
 		r := &rep.Results[i]
 		broker := r.Target.Broker()
@@ -47,7 +48,7 @@ func Reach(w io.Writer, rep *reach.Report) {
 	}
 	for i, f := range rep.Findings {
 		if i == 0 {
-			fmt.Fprintln(w, "\ntogether")
+			plain.Fprintf(w, "\ntogether\n")
 		}
 		reachFinding(w, f)
 	}
@@ -63,9 +64,9 @@ func ReachLines(r *reach.Result, narrow bool) []string {
 }
 
 func reachFinding(w io.Writer, f reach.Finding) {
-	fmt.Fprintf(w, "  %s %-6s %s\n", signs[string(f.Severity)], f.Severity, f.What)
+	plain.Fprintf(w, "  %s %-6s %s\n", signs[string(f.Severity)], f.Severity, f.What)
 	if f.Remedy != "" {
-		fmt.Fprintf(w, "             → %s\n", f.Remedy)
+		plain.Fprintf(w, "             → %s\n", f.Remedy)
 	}
 }
 
@@ -75,7 +76,7 @@ func reachResult(w io.Writer, r *reach.Result, same string, narrow bool) {
 	if r.Target.Name != title {
 		title = r.Target.Name + "  " + title
 	}
-	fmt.Fprintln(w, title)
+	plain.Fprintln(w, title)
 	var beside []string
 	for i := range r.Ways {
 		way := &r.Ways[i]
@@ -91,29 +92,29 @@ func reachResult(w io.Writer, r *reach.Result, same string, narrow bool) {
 		if way.Extra {
 			extra = "  (another address of this machine)"
 		}
-		fmt.Fprintf(w, "  %s %s  %s%s\n", sign, word, way.Address, extra)
+		plain.Fprintf(w, "  %s %s  %s%s\n", sign, word, way.Address, extra)
 		if len(way.Steps) > 0 {
-			fmt.Fprintf(w, "         %s\n", StepsLine(way))
+			plain.Fprintf(w, "         %s\n", StepsLine(way))
 		}
 		if d := way.Diagnosis; d != nil {
-			fmt.Fprintf(w, "         %s: %s\n", d.Cause, d.What)
+			plain.Fprintf(w, "         %s: %s\n", d.Cause, d.What)
 			if d.Remedy != "" {
-				fmt.Fprintf(w, "         → %s\n", d.Remedy)
+				plain.Fprintf(w, "         → %s\n", d.Remedy)
 			}
 			if d.Seen != "" && d.Seen != d.What {
-				fmt.Fprintf(w, "         seen: %s\n", d.Seen)
+				plain.Fprintf(w, "         seen: %s\n", d.Seen)
 			}
 		}
 	}
 	if beside != nil && r.In() {
-		fmt.Fprintf(w, "  · not at this machine's other addresses: %s\n", strings.Join(beside, ", "))
+		plain.Fprintf(w, "  · not at this machine's other addresses: %s\n", strings.Join(beside, ", "))
 	}
 	for _, v := range r.Versions {
 		sign := "✓"
 		if !v.In {
 			sign = "✗"
 		}
-		fmt.Fprintf(w, "  %s MQTT %-11s %s\n", sign, v.Version, v.Seen)
+		plain.Fprintf(w, "  %s MQTT %-11s %s\n", sign, v.Version, v.Seen)
 	}
 	for _, a := range r.Answers {
 		sign := "✓"
@@ -122,7 +123,7 @@ func reachResult(w io.Writer, r *reach.Result, same string, narrow bool) {
 		} else if a.Intended == nil {
 			sign = "·"
 		}
-		fmt.Fprintf(w, "  %s %-16s %s\n", sign, a.Who, a.Seen)
+		plain.Fprintf(w, "  %s %-16s %s\n", sign, a.Who, a.Seen)
 	}
 	for _, x := range r.Rights {
 		sign := "✓"
@@ -132,10 +133,10 @@ func reachResult(w io.Writer, r *reach.Result, same string, narrow bool) {
 		case x.Reads || x.Writes:
 			sign = "!"
 		}
-		fmt.Fprintf(w, "  %s rights of %-6s %s\n", sign, x.Login, x)
+		plain.Fprintf(w, "  %s rights of %-6s %s\n", sign, x.Login, x)
 	}
 	if same != "" {
-		fmt.Fprintf(w, "  granted as at %s\n", same)
+		plain.Fprintf(w, "  granted as at %s\n", same)
 	}
 	if same == "" {
 		grants(w, r.Grants, narrow)
@@ -144,7 +145,7 @@ func reachResult(w io.Writer, r *reach.Result, same string, narrow bool) {
 		reachFinding(w, f)
 	}
 	for _, d := range r.Doors {
-		fmt.Fprintf(w, "  %s\n", DoorLine(d))
+		plain.Fprintf(w, "  %s\n", DoorLine(d))
 	}
 }
 
@@ -157,7 +158,7 @@ func grants(w io.Writer, all []reach.Grant, narrow bool) {
 		}
 		if narrow {
 			if i == 0 {
-				fmt.Fprintln(w, "  granted")
+				plain.Fprintln(w, "  granted")
 			}
 			given := g.Granted
 			switch {
@@ -167,13 +168,13 @@ func grants(w io.Writer, all []reach.Grant, narrow bool) {
 			default:
 				given += "; asked: " + g.Asked
 			}
-			fmt.Fprintf(w, "    %-31s %s%s\n", g.Name, given, less)
+			plain.Fprintf(w, "    %-31s %s%s\n", g.Name, given, less)
 			continue
 		}
 		if i == 0 {
-			fmt.Fprintf(w, "  %-36s %-16s %s\n", "granted", "asked", "given")
+			plain.Fprintf(w, "  %-36s %-16s %s\n", "granted", "asked", "given")
 		}
-		fmt.Fprintf(w, "    %-34s %-16s %s%s\n", g.Name, g.Asked, g.Granted, less)
+		plain.Fprintf(w, "    %-34s %-16s %s%s\n", g.Name, g.Asked, g.Granted, less)
 	}
 }
 

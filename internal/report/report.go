@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"hodstone/internal/plain"
 	"hodstone/internal/proof"
 )
 
@@ -284,10 +285,10 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 // Doors writes the doors that a proof found open, one to a line; nothing where nobody looked.
 func Doors(w io.Writer, p *proof.Proof) {
 	for _, d := range p.Doors {
-		fmt.Fprintln(w, DoorLine(d))
+		plain.Fprintln(w, DoorLine(d))
 	}
 	if p.Doors != nil && len(p.Doors) == 0 {
-		fmt.Fprintln(w, "doors left open: none was found")
+		plain.Fprintln(w, "doors left open: none was found")
 	}
 }
 
@@ -311,7 +312,7 @@ func Sign(v proof.Verdict) string {
 // Line writes a result for a terminal: one line, and for what is not kept the
 // reasons under it.
 func Line(r *proof.Result) string {
-	s := fmt.Sprintf(
+	s := plain.Sprintf(
 		"%s %-11s %-22s %-5s %8s  %s\n",
 		Sign(r.Verdict),
 		r.Verdict,
@@ -321,12 +322,12 @@ func Line(r *proof.Result) string {
 		r.Check.Title,
 	)
 	if r.Verdict == proof.Broken || r.Verdict == proof.Undecided {
-		s += fmt.Sprintf("    expected: %s\n    seen:     %s\n    standard: %s\n", r.Expected, r.Seen, Standard(r))
+		s += plain.Sprintf("    expected: %s\n    seen:     %s\n    standard: %s\n", r.Expected, r.Seen, Standard(r))
 	} else if r.Verdict != proof.Kept {
-		s += fmt.Sprintf("    %s\n", r.Seen)
+		s += plain.Sprintf("    %s\n", r.Seen)
 	}
 	for _, n := range r.Notes {
-		s += fmt.Sprintf("    note: %s\n", n)
+		s += plain.Sprintf("    note: %s\n", n)
 	}
 	return s
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"hodstone/internal/plain"
 	"hodstone/internal/trust"
 )
 
@@ -93,12 +94,12 @@ func LoginsYAML(all []trust.Identity, dir string) string {
 	var cas []string
 	b.WriteString("logins:\n")
 	for _, i := range all {
-		fmt.Fprintf(&b, "  %s: {certificate: %s", i.Name, path(i.CertificateFile))
+		plain.Fprintf(&b, "  %s: {certificate: %s", i.Name, path(i.CertificateFile))
 		if i.KeyFile != i.CertificateFile {
-			fmt.Fprintf(&b, ", key: %s", path(i.KeyFile))
+			plain.Fprintf(&b, ", key: %s", path(i.KeyFile))
 		}
 		if i.Locked {
-			fmt.Fprintf(
+			plain.Fprintf(
 				&b,
 				", passphrase: {env: %s}",
 				strings.ToUpper(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(i.Name, "_"))+"_PASSPHRASE",
@@ -110,7 +111,7 @@ func LoginsYAML(all []trust.Identity, dir string) string {
 		}
 	}
 	for _, ca := range cas {
-		fmt.Fprintf(&b, "# and on the listener, if the same CA signed the broker's certificate:\n#   ca: %s\n", ca)
+		plain.Fprintf(&b, "# and on the listener, if the same CA signed the broker's certificate:\n#   ca: %s\n", ca)
 	}
 	return b.String()
 }
@@ -134,7 +135,7 @@ func Trust(w io.Writer, v *trust.Inventory) {
 	for _, f := range v.Files {
 		width = min(40, max(width, len([]rune(filepath.Base(f.Name)))))
 	}
-	fmt.Fprintf(w, "%s\n", counted(len(v.Files), "file"))
+	plain.Fprintf(w, "%s\n", counted(len(v.Files), "file"))
 	for _, f := range v.Files {
 		sign := "✓"
 		switch {
@@ -143,13 +144,13 @@ func Trust(w io.Writer, v *trust.Inventory) {
 		case len(f.Anomalies) > 0 || f.Has(trust.KindLockedKey) || f.Has(trust.KindLockedStore):
 			sign = "·"
 		}
-		fmt.Fprintf(w, "  %s %-*s  %s\n", sign, width, filepath.Base(f.Name), FileLine(f))
+		plain.Fprintf(w, "  %s %-*s  %s\n", sign, width, filepath.Base(f.Name), FileLine(f))
 	}
 	if len(v.Certificates) > 0 {
-		fmt.Fprintf(w, "\n%s\n", counted(len(v.Certificates), "certificate"))
+		plain.Fprintf(w, "\n%s\n", counted(len(v.Certificates), "certificate"))
 	}
 	for _, c := range v.Certificates {
-		fmt.Fprintf(
+		plain.Fprintf(
 			w,
 			"  %s: %s, %s, %s\n",
 			c.Title(),
@@ -158,19 +159,19 @@ func Trust(w io.Writer, v *trust.Inventory) {
 			span(c.NotBefore, c.NotAfter),
 		)
 		if names := c.Names(); len(names) > 0 {
-			fmt.Fprintf(w, "      names    %s\n", strings.Join(names, ", "))
+			plain.Fprintf(w, "      names    %s\n", strings.Join(names, ", "))
 		}
 		if u := trust.Usages(c.Certificate); len(u) > 0 {
-			fmt.Fprintf(w, "      use      %s\n", strings.Join(u, ", "))
+			plain.Fprintf(w, "      use      %s\n", strings.Join(u, ", "))
 		}
-		fmt.Fprintf(w, "      chain    %s\n      SHA-256  %s\n", ChainText(c), trust.Fingerprint(c.Certificate))
+		plain.Fprintf(w, "      chain    %s\n      SHA-256  %s\n", ChainText(c), trust.Fingerprint(c.Certificate))
 		if c.Key != nil {
-			fmt.Fprintf(w, "      key      %s\n", strings.Join(Bases(c.Key.Files), ", "))
+			plain.Fprintf(w, "      key      %s\n", strings.Join(Bases(c.Key.Files), ", "))
 		}
 	}
 	findingLines(w, v.Findings)
 	if n := len(v.Identities); n > 0 {
-		fmt.Fprintf(
+		plain.Fprintf(
 			w,
 			"\n%s, ready for a workspace\n%s",
 			counted(n, "login"),
@@ -218,27 +219,27 @@ func findingLines(w io.Writer, fs []trust.Finding) {
 		fmt.Fprint(w, "\nnothing is wrong\n")
 		return
 	}
-	fmt.Fprintf(w, "\n%s\n", counted(len(fs), "finding"))
+	plain.Fprintf(w, "\n%s\n", counted(len(fs), "finding"))
 	for _, f := range fs {
-		fmt.Fprintf(w, "  %s %-6s %s: %s\n", signs[string(f.Severity)], f.Severity, filepath.Base(f.Where), f.What)
+		plain.Fprintf(w, "  %s %-6s %s: %s\n", signs[string(f.Severity)], f.Severity, filepath.Base(f.Where), f.What)
 		if f.Remedy != "" {
-			fmt.Fprintf(w, "             → %s\n", f.Remedy)
+			plain.Fprintf(w, "             → %s\n", f.Remedy)
 		}
 	}
 }
 
 // Survey writes what a server's TLS was found to be, in lines.
 func Survey(w io.Writer, where string, s *trust.Survey) {
-	fmt.Fprintf(w, "%s, as %s\n", where, s.ServerName)
+	plain.Fprintf(w, "%s, as %s\n", where, s.ServerName)
 	if s.Err != nil {
-		fmt.Fprintf(w, "  ✗ not found out: %v\n", s.Err)
+		plain.Fprintf(w, "  ✗ not found out: %v\n", s.Err)
 	}
 	for _, v := range s.Versions {
 		if !v.Taken {
-			fmt.Fprintf(w, "  TLS %s  - not taken: %s\n", trust.VersionName(v.Version), v.Refusal)
+			plain.Fprintf(w, "  TLS %s  - not taken: %s\n", trust.VersionName(v.Version), v.Refusal)
 			continue
 		}
-		fmt.Fprintf(
+		plain.Fprintf(
 			w,
 			"  TLS %s  ✓ taken, %d of %d suites\n",
 			trust.VersionName(v.Version),
@@ -250,22 +251,22 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 			if weak := trust.WeakSuite(id); weak != "" {
 				note = "  ! " + weak
 			}
-			fmt.Fprintf(w, "             %s%s\n", trust.SuiteName(id), note)
+			plain.Fprintf(w, "             %s%s\n", trust.SuiteName(id), note)
 		}
 	}
 	if s.Err != nil {
 		return
 	}
-	fmt.Fprintf(
+	plain.Fprintf(
 		w,
 		"  a client with everything gets TLS %s, %s, in %.1f ms\n",
 		trust.VersionName(s.Negotiated.Version),
 		trust.SuiteName(s.Negotiated.Suite),
 		ms(s.Negotiated.Took),
 	)
-	fmt.Fprintf(w, "\nthe chain as presented\n")
+	plain.Fprintf(w, "\nthe chain as presented\n")
 	for i, c := range s.Presented.Chain {
-		fmt.Fprintf(
+		plain.Fprintf(
 			w,
 			"  %d %s, %s, %s, names %s\n    SHA-256 %s\n",
 			i+1,
@@ -277,7 +278,7 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 		)
 	}
 	if s.Presented.Cause == "" && s.Presented.Root != nil {
-		fmt.Fprintf(
+		plain.Fprintf(
 			w,
 			"  ✓ it leads to %s, and covers %s\n",
 			trust.Subject(s.Presented.Root.Subject.String()),
@@ -294,9 +295,9 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 	if len(s.CAs) > 0 {
 		asks += ", of " + strings.Join(s.CAs, ", ")
 	}
-	fmt.Fprintf(w, "  OCSP: %s; resumption: %s; ALPN mqtt: %s\n  %s\n\ntried\n", s.OCSP, s.Resumption, s.ALPN, asks)
+	plain.Fprintf(w, "  OCSP: %s; resumption: %s; ALPN mqtt: %s\n  %s\n\ntried\n", s.OCSP, s.Resumption, s.ALPN, asks)
 	for _, t := range s.Trials {
-		fmt.Fprintf(w, "  %s %-9s %s: %s\n", signs[string(t.Verdict)], t.Verdict, t.Name, t.Seen)
+		plain.Fprintf(w, "  %s %-9s %s: %s\n", signs[string(t.Verdict)], t.Verdict, t.Name, t.Seen)
 	}
 	for _, d := range s.Device {
 		sign, limited := "✓", ""
@@ -306,7 +307,7 @@ func Survey(w io.Writer, where string, s *trust.Survey) {
 		if len(d.Suites) > 0 {
 			limited = fmt.Sprintf(" and %s", counted(len(d.Suites), "suite"))
 		}
-		fmt.Fprintf(w, "  %s %s%s: %s\n", sign, d.Title(), limited, d.Seen)
+		plain.Fprintf(w, "  %s %s%s: %s\n", sign, d.Title(), limited, d.Seen)
 	}
 	findingLines(w, s.Findings)
 }

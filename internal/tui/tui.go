@@ -123,8 +123,50 @@ func (m *model) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, ne
 
 func nextTick() tea.Cmd { return tea.Tick(refreshEvery, func(t time.Time) tea.Msg { return tick(t) }) }
 
-// Update implements [tea.Model].
-func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+// Update implements [tea.Model]. A panic in it is a notice: the user's work goes on.
+func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
+	defer func() {
+		if p := recover(); p != nil {
+			m.tell(fault(p))
+			if _, is := msg.(tick); is { // time goes on
+				cmd = nextTick()
+			}
+		}
+	}()
+	_, cmd = m.update(msg)
+	return m, guarded(cmd)
+}
+
+// fault is the notice of a panic.
+func fault(p any) look.Notice {
+	return look.Notice{Text: fmt.Sprintf("a fault of Hodstone's own: %v: please report it", p), Bad: true}
+}
+
+// guarded makes a notice of a panic in a command.
+func guarded(cmd tea.Cmd) tea.Cmd {
+	if cmd == nil {
+		return nil
+	}
+	return func() (msg tea.Msg) {
+		defer func() {
+			if p := recover(); p != nil {
+				msg = fault(p)
+			}
+		}()
+		msg = cmd()
+		if all, is := msg.(tea.BatchMsg); is {
+			for i := range all {
+				all[i] = guarded(all[i])
+			}
+		}
+		return msg
+	}
+}
+
+// tell shows a notice on the screen that is shown.
+func (m *model) tell(n look.Notice) { m.told, m.notice, m.until = m.at, n, time.Now().Add(noticeFor) }
+
+func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
@@ -144,8 +186,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tick:
 		return m, tea.Batch(m.everywhere(look.Tick{At: time.Time(msg)}), nextTick())
 	case look.Notice:
-		m.told = m.at
-		m.notice, m.until = msg, time.Now().Add(noticeFor)
+		m.tell(msg)
 	case look.ShowEvent:
 		m.show(m.wire)
 		return m, m.wire.Update(msg)
@@ -331,6 +372,18 @@ func (m *model) View() tea.View {
 	return v
 }
 
+// view draws a screen, or says that it cannot.
+func view(s screen, c look.Canvas) {
+	defer func() {
+		if p := recover(); p != nil {
+			c.Fill(c.Theme.Ground)
+			c.Teach("This screen cannot be drawn: a fault of Hodstone's own.", fmt.Sprint(p),
+				"The other screens go on, and so does what is recorded. Please report it.")
+		}
+	}()
+	s.View(c)
+}
+
 func (m *model) draw() string {
 	c := look.NewCanvas(m.w, m.h, &m.theme)
 	if m.w < minWidth || m.h < minHeight {
@@ -365,7 +418,7 @@ func (m *model) draw() string {
 		top = 1
 	}
 	s := m.screens[m.at]
-	s.View(c.Sub(rail+1, top, m.w-rail-1, m.h-1-top))
+	view(s, c.Sub(rail+1, top, m.w-rail-1, m.h-1-top))
 	m.drawFoot(c.Sub(rail+1, m.h-1, m.w-rail-1, 1), s)
 	switch m.overlay {
 	case keysOver:

@@ -456,3 +456,46 @@ func (h hexColour) RGBA() (r, g, b, a uint32) {
 	fmt.Sscanf(string(h), "#%02x%02x%02x", &x, &y, &z)
 	return x << 8, y << 8, z << 8, 0xffff
 }
+
+// faulty is a screen that panics where it is told to.
+type faulty struct{ in string }
+
+func (f *faulty) Title() string { return "faulty" }
+func (f *faulty) Update(msg tea.Msg) tea.Cmd {
+	if _, is := msg.(look.Tick); !is && f.in == "Update" {
+		panic("no floor in " + f.in)
+	}
+	cmd := func() tea.Msg { panic("no floor in " + f.in) }
+	switch _, is := msg.(tea.KeyPressMsg); {
+	case is && f.in == "command":
+		return cmd
+	case is && f.in == "batch":
+		return tea.Batch(nil, cmd, func() tea.Msg { return nil })
+	}
+	return nil
+}
+func (f *faulty) Actions() []look.Action           { return nil }
+func (f *faulty) Typing() bool                     { return false }
+func (f *faulty) Rail(*look.Theme) []look.RailLine { return nil }
+func (f *faulty) View(c look.Canvas) {
+	if f.in == "View" {
+		panic("no floor in " + f.in)
+	}
+}
+
+// TestAFaultIsTold: a panic anywhere in a screen is told, and everything else goes on.
+func TestAFaultIsTold(t *testing.T) {
+	x := on(t, demoFiles(t), 120, 40)
+	x.await("7 on")
+	bad := &faulty{}
+	x.m.screens = append(x.m.screens, bad)
+	for _, bad.in = range []string{"Update", "command", "batch"} {
+		x.key("7")
+		x.key("z")
+		x.await("✗ a fault of Hodstone's own: no floor in " + bad.in)
+	}
+	bad.in = "View"
+	x.await("This screen cannot be drawn", "no floor in View")
+	x.key("4")
+	x.await("pen-1, plays pen")
+}

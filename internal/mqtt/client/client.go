@@ -126,7 +126,9 @@ type conn struct {
 
 	reader   *packet.Reader // of the reading goroutine, as what follows
 	lastRead time.Time
-	row      int // reads in a row that came quickly
+	row      int  // reads in a row that came quickly
+	answered bool // CONNACK came
+	refused  bool // it refused
 	said     *packet.Disconnect
 
 	exchange  auth.Exchange // of enhanced authentication, while one is under way
@@ -313,7 +315,8 @@ func (k *conn) accept(ack *packet.Connack) error {
 			c.mu.Unlock()
 		}
 	}
-	k.ready <- ack
+	k.refused = ack.Code != 0
+	k.ready <- ack // the only one
 	return nil
 }
 
@@ -398,11 +401,13 @@ func (k *conn) finish(err error) {
 	c, said := k.c, k.said
 	var broken *packet.Error
 	var rule *ruleError
-	errors.As(err, &broken)
+	if !errors.As(err, &broken) {
+		errors.As(err, &rule)
+	}
 	if c.opt.Version == packet.V5 {
 		if broken != nil {
 			k.send(&packet.Disconnect{Code: broken.Code})
-		} else if errors.As(err, &rule) {
+		} else if rule != nil {
 			k.send(&packet.Disconnect{Code: rule.code})
 		}
 	}

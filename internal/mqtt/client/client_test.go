@@ -415,7 +415,8 @@ func TestHowConnectionsEndIsTold(t *testing.T) {
 			s.send(&packet.Disconnect{Code: packet.SessionTakenOver, Properties: packet.Properties{packet.Str(packet.ReasonString, "elsewhere")}})
 		}, "the broker disconnected us: 0x8E, session taken over: elsewhere"},
 		{"a broken packet", func(s *script) { s.link.Write([]byte{0x36, 2, 0, 0}) }, "it sent what it must not: PUBLISH, byte 0: QoS 3 (MQTT 5.0 §3.3.1.2)"},
-		{"a packet beyond our own limit", func(s *script) { s.link.Write([]byte{0x30, 0xff, 0xff, 0xff, 0x7f}) }, "the connection was closed by us: a packet came that is larger than the 32 MiB that Hodstone takes"},
+		{"a packet beyond our own limit", func(s *script) { s.link.Write([]byte{0x30, 0xff, 0xff, 0xff, 0x7f}) }, "the connection was closed by us: a packet came that is larger than the 16 MiB that Hodstone takes"},
+		{"a second CONNACK", func(s *script) { s.send(&packet.Connack{}) }, "it broke a rule: a second CONNACK"},
 		{"half a packet", func(s *script) { s.link.Write([]byte{0x30, 9, 0}); s.link.Close() }, "in the middle of a packet"},
 		{"what only clients send", func(s *script) { s.send(&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a"}}}) }, "which only clients send"},
 		{"an alias never set", func(s *script) {

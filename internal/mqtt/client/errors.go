@@ -12,6 +12,10 @@ import (
 // ErrNotConnected is returned by whatever needs a connection when there is none.
 var ErrNotConnected = errors.New("not connected")
 
+// ErrNoIdentifier is returned where every packet identifier is in use (§2.3.1): 65,535 packets wait
+// for their acknowledgement.
+var ErrNoIdentifier = errors.New("65535 packets wait for their acknowledgement: no packet identifier is free (§2.3.1)")
+
 // ErrSessionLost is what a publication ends with when the broker no longer has the
 // session it was under way in.
 var ErrSessionLost = errors.New("the broker has lost the session (session present 0): this publication may be lost")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -16,6 +17,9 @@ import (
 // reading goroutine. An error ends the connection.
 func (k *conn) handle(p packet.Packet) error {
 	c := k.c
+	if err := k.inOrder(p); err != nil {
+		return err
+	}
 	switch p := p.(type) {
 	case *packet.Connack:
 		return k.accept(p)
@@ -49,6 +53,28 @@ func (k *conn) handle(p packet.Packet) error {
 		return fmt.Errorf("DISCONNECT")
 	default:
 		return fmt.Errorf("the broker sent %s, which only clients send", p.Type())
+	}
+	return nil
+}
+
+// inOrder tells whether the packet may come now: CONNACK comes once, before all others but AUTH
+// (3.1.1 §3.2, 5.0 §3.2, §4.12); nothing comes after one that refuses. DISCONNECT is heard at any
+// time, for it tells why.
+func (k *conn) inOrder(p packet.Packet) error {
+	answer := k.answered
+	switch p.Type() {
+	case packet.CONNACK:
+		if k.answered = true; answer {
+			return &ruleError{packet.ProtocolError, "a second CONNACK (3.1.1 §3.2, 5.0 §3.2)"}
+		}
+	case packet.AUTH, packet.DISCONNECT:
+	default:
+		if !answer {
+			return &ruleError{packet.ProtocolError, p.Type().String() + " before CONNACK (3.1.1 §3.2, 5.0 §3.2)"}
+		}
+		if k.refused {
+			return &ruleError{packet.ProtocolError, p.Type().String() + " after a CONNACK that refuses (3.1.1 §3.2.2.3)"}
+		}
 	}
 	return nil
 }
@@ -236,7 +262,10 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 	f := &flight{p: &p, done: make(chan struct{})}
 	c.mu.Lock()
 	if p.ID == 0 {
-		p.ID = c.freeID()
+		if p.ID = c.freeID(); p.ID == 0 {
+			c.mu.Unlock()
+			return nil, ErrNoIdentifier
+		}
 	} else if c.byID[p.ID] != nil {
 		c.mu.Unlock()
 		return nil, fmt.Errorf("packet identifier %d is in use by the publication to %s (§2.3.1)", p.ID, c.byID[p.ID].p.Topic)
@@ -298,8 +327,11 @@ func (c *Client) Publish(ctx context.Context, p packet.Publish) (packet.ReasonCo
 	return pub.Wait(ctx)
 }
 
-// freeID returns a packet identifier not in use (§2.3.1); c.mu is held.
+// freeID returns a packet identifier not in use (§2.3.1), 0 where all are; c.mu is held.
 func (c *Client) freeID() uint16 {
+	if len(c.byID)+len(c.acks) >= math.MaxUint16 {
+		return 0
+	}
 	for {
 		c.nextID++
 		if c.nextID == 0 {
@@ -356,6 +388,10 @@ func (c *Client) ask(ctx context.Context, build func(id uint16) packet.Packet) (
 	w := &waiter{done: make(chan packet.Packet, 1)}
 	c.mu.Lock()
 	id := c.freeID()
+	if id == 0 {
+		c.mu.Unlock()
+		return nil, ErrNoIdentifier
+	}
 	if c.acks == nil {
 		c.acks = map[uint16]*waiter{}
 	}

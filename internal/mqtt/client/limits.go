@@ -13,7 +13,7 @@ import (
 // LargestPacket is how large a packet a client takes, in bytes, where it announces nothing else: the standard allows
 // 256 MiB, and a peer that sends these without end would eat the memory. It is a limit of ours: who goes beyond it
 // breaks no rule.
-const LargestPacket = 32 << 20
+const LargestPacket = 16 << 20
 
 // tooLarge tells whether what broke off the reading is that limit.
 func (k *conn) tooLarge(e *packet.Error) bool {

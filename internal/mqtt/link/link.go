@@ -355,7 +355,10 @@ func (l *Link) finish(end End, close func() error) error {
 	if l.end == EndNone {
 		l.end = end
 	}
-	p := l.pacing
+	p, delay := l.pacing, time.Duration(0)
+	if p != nil {
+		delay = p.pace.Delay
+	}
 	lost := l.held
 	l.held, l.size = nil, 0
 	l.mu.Unlock()
@@ -363,7 +366,7 @@ func (l *Link) finish(end End, close func() error) error {
 		lost[i].told(false)
 	}
 	if drain {
-		p.drain()
+		p.drain(delay)
 	}
 	err := close()
 	if p != nil {

@@ -207,9 +207,9 @@ func (l *Link) slowed() *pacing {
 }
 
 // drain lets a slowed link's last bytes out before it is closed, but not for ever.
-func (p *pacing) drain() {
+func (p *pacing) drain(delay time.Duration) {
 	p.out.finish(io.EOF)
-	timer := time.NewTimer(p.pace.Delay + DialTimeout)
+	timer := time.NewTimer(delay + DialTimeout)
 	defer timer.Stop()
 	select {
 	case <-p.sent:

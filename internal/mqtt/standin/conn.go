@@ -42,6 +42,7 @@ type conn struct {
 	wantsWill  bool // DISCONNECT 0x04 came (5.0 §3.14.2.1)
 
 	queue   []packet.Packet
+	bytes   int        // of what is queued or being written
 	queued  *sync.Cond // on the server's lock
 	closing bool       // write what is queued, then close
 	gone    bool
@@ -97,6 +98,10 @@ func (c *conn) read() {
 		s.tick()
 		c.lastRead = s.now
 		err = c.act(p)
+		for err == nil && c.session != nil && c.session.conn == c && c.session.greetMore() {
+			s.mu.Unlock() // others come in between
+			s.mu.Lock()
+		}
 		s.mu.Unlock()
 	}
 	c.finish(err)
@@ -181,10 +186,12 @@ func howEnded(end link.End, err error) (Ending, string) {
 // close after it.
 func (c *conn) disconnectLocked(code packet.ReasonCode) {
 	if c.version == packet.V5 && c.session != nil && !c.closing {
-		c.queue = append(c.queue, &packet.Disconnect{Code: code})
+		c.queue = append(c.queue, &packet.Disconnect{Code: code}) // too small to count
 	}
 	c.closing = true
 	c.queued.Broadcast()
+	// The writer may be in the middle of what the peer does not take.
+	time.AfterFunc(lingerForGoodbye, func() { c.link.Close() })
 }
 
 // dropLocked ends the connection at once.
@@ -200,47 +207,53 @@ func (c *conn) write() {
 	var buf []byte
 	var spare []packet.Packet // the last batch's memory, for the next queue
 	var ours packet.Aliases   // that we have set
+	written := 0              // bytes of the batch before
 	for {
 		c.s.mu.Lock()
+		c.release(written)
+		if ses := c.session; ses != nil && ses.conn == c && !c.closing {
+			ses.greetMore()
+		}
 		for len(c.queue) == 0 && !c.closing {
 			c.queued.Wait()
 		}
 		batch := c.queue
 		c.queue = spare[:0]
+		written = c.bytes
 		version := c.version
 		aliasMax := c.aliasMax
 		last := c.closing
+		patience := max(standStill, 2*c.keepAlive)
+		if last { // a peer that takes nothing must not hold up the end
+			patience = lingerForGoodbye
+		}
 		c.s.mu.Unlock()
-		buf = buf[:0]
-		for _, p := range batch {
-			if m, ok := p.(*packet.Publish); ok && aliasMax > 0 {
-				p = ours.Abbreviate(m, aliasMax)
+		err := error(nil)
+		for i := 0; err == nil && i < len(batch); {
+			buf = buf[:0]
+			for ; i < len(batch) && len(buf) < writeAtOnce; i++ {
+				p := batch[i]
+				if m, ok := p.(*packet.Publish); ok && aliasMax > 0 {
+					p = ours.Abbreviate(m, aliasMax)
+				}
+				at := len(buf)
+				buf = p.Append(buf, version)
+				if c.peer != nil {
+					c.s.opt.Hooks.Sent(c.peer, p, slices.Clone(buf[at:]))
+				}
 			}
-			at := len(buf)
-			buf = p.Append(buf, version)
-			if c.peer != nil {
-				c.s.opt.Hooks.Sent(c.peer, p, slices.Clone(buf[at:]))
-			}
+			err = c.put(buf, patience)
 		}
 		clear(batch)
 		spare = nil
 		if cap(batch) <= keptQueue {
 			spare = batch
 		}
-		if last {
-			// A peer that takes nothing must not hold up the end.
-			timer := time.AfterFunc(lingerForGoodbye, func() { c.link.Close() })
-			if len(buf) > 0 {
-				c.link.Write(buf)
-			}
-			timer.Stop()
-			c.link.Close()
-			return
-		}
-		if _, err := c.link.Write(buf); err != nil {
+		if last || err != nil {
 			c.link.Close()
 			c.s.mu.Lock()
-			c.closing = true
+			c.closing, c.queue = true, nil
+			c.release(c.bytes)
 			c.s.mu.Unlock()
 			return
 		}
@@ -250,20 +263,54 @@ func (c *conn) write() {
 	}
 }
 
-// pushLocked queues a packet; PUBLISH at QoS 0 is dropped where the queue is full or
-// the packet larger than the client takes (5.0 §3.1.2.11.4).
+// standStill is how long a peer may take nothing at all before its connection is closed, where its
+// keep alive is not longer.
+const standStill = time.Minute
+
+// put writes bytes in pieces, each of which must get through within a time.
+func (c *conn) put(b []byte, patience time.Duration) error {
+	for len(b) > 0 {
+		n := min(len(b), writeAtOnce)
+		timer := time.AfterFunc(patience, func() { c.link.Close() })
+		_, err := c.link.Write(b[:n])
+		timer.Stop()
+		if err != nil {
+			return err
+		}
+		b = b[n:]
+	}
+	return nil
+}
+
+// release counts bytes that are written, or given up.
+func (c *conn) release(n int) {
+	c.bytes -= n
+	c.s.held -= n
+}
+
+// pushLocked queues a packet; PUBLISH at QoS 0 is dropped where too much waits or the packet is
+// larger than the client takes (5.0 §3.1.2.11.4). A client that asks and asks, and does not take
+// the answers, is disconnected.
 func (c *conn) pushLocked(p packet.Packet) {
 	if c.closing {
 		return
 	}
+	size := sizeOfQueued(p)
 	if pub, ok := p.(*packet.Publish); ok {
 		ses := c.session
-		if pub.QoS == 0 && len(c.queue) > maxWriteQueue {
+		full := len(c.queue) > maxWriteQueue || c.bytes+size > perLink || c.s.held+size > c.s.opt.Limits.memory()
+		if pub.QoS == 0 && full {
 			ses.dropped++
 			return
 		}
 		ses.delivered.AddSecond(c.s.second)
+	} else if c.bytes+size > 2*perLink {
+		c.queue = nil
+		c.disconnectLocked(packet.QuotaExceeded)
+		return
 	}
+	c.bytes += size
+	c.s.held += size
 	c.queue = append(c.queue, p)
 	c.queued.Signal()
 }
@@ -461,12 +508,15 @@ func (c *conn) disconnected(p *packet.Disconnect) error {
 		c.session.expiry = expiryOf(n)
 	}
 	c.goodbye = true
-	c.wantsWill = p.Code == packet.DisconnectWithWill
+	c.wantsWill = p.Code != 0 // only 0x00 discards the will (5.0 §3.14.4)
 	return errGoodbye
 }
 
 func (c *conn) published(p *packet.Publish) error {
 	s, ses := c.s, c.session
+	if _, has := p.Properties.Int(packet.SubscriptionIdentifier); has {
+		return refuse(packet.ProtocolError, "a subscription identifier from a client (5.0 §3.3.4)")
+	}
 	if alias, ok := p.Properties.Int(packet.TopicAlias); ok {
 		if alias > topicAliasMax {
 			return refuse(packet.TopicAliasInvalid, "topic alias %d", alias)
@@ -524,6 +574,15 @@ func (c *conn) published(p *packet.Publish) error {
 			delete(ses.received, p.ID)
 			delete(c.open, p.ID)
 		}
+	case p.Retain && len(p.Payload) > 0 && !s.opt.Limits.NoRetained && !s.storable(p):
+		c.noteLocked("PUBLISH "+p.Topic, packet.QuotaExceeded, "there is no room to store it")
+		if ack.Code = packet.QuotaExceeded; c.version != packet.V5 {
+			ack.Code = 0 // there is no way to tell
+		}
+		if p.QoS == 2 && c.version == packet.V5 { // the flow ends with PUBREC (5.0 §4.3.3)
+			delete(ses.received, p.ID)
+			delete(c.open, p.ID)
+		}
 	case !s.publish(newMessage(p), ses):
 		ack.Code = packet.NoMatchingSubscribers
 	}
@@ -571,7 +630,18 @@ func (c *conn) subscribed(p *packet.Subscribe) error {
 		default:
 			sub.QoS = packet.QoS(code)
 			held := &subscription{Subscription: sub, id: id}
-			existed := s.join(ses, held)
+			existed, done := s.join(ses, held)
+			if !done {
+				code = packet.QuotaExceeded
+				c.noteLocked("SUBSCRIBE "+sub.Filter, code, "there is no room for another subscription")
+				switch c.version {
+				case packet.V311:
+					code = packet.SubackFailure
+				case packet.V31:
+					code = packet.ReasonCode(sub.QoS)
+				}
+				break
+			}
 			_, _, shared := topic.CutShare(sub.Filter) // the stored do not greet those (5.0 §4.8.2)
 			if !shared &&
 				(sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed) {

@@ -30,6 +30,9 @@ type Limits struct {
 	NoEmptyClientID bool
 	// Connections is how many clients may be connected at a time; 0 for any number.
 	Connections int
+	// Memory is how many bytes it holds at most of messages, sessions, subscriptions and wills; 0 for
+	// [DefaultMemory].
+	Memory int
 	// Redirect sends every client to another server (5.0 §4.13).
 	Redirect string
 }
@@ -86,15 +89,11 @@ func (l *Limits) announce() packet.Properties {
 // words.
 func (c *conn) limitConnect(p *packet.Connect) (packet.ReasonCode, string) {
 	l := &c.s.opt.Limits
-	connected := 0
-	if l.Connections > 0 {
-		for _, ses := range c.s.sessions {
-			if ses.conn != nil && ses.id != p.ClientID { // who comes again takes his own place
-				connected++
-			}
-		}
+	connected := c.s.connected
+	if ses := c.s.sessions[p.ClientID]; ses != nil && ses.conn != nil { // who comes again takes his own place
+		connected--
 	}
-	w := p.Will
+	w, full := p.Will, c.s.room(p)
 	switch {
 	case c.s.refuseAll:
 		return packet.ServerUnavailable, "no client is let in at present"
@@ -102,6 +101,10 @@ func (c *conn) limitConnect(p *packet.Connect) (packet.ReasonCode, string) {
 		return packet.UseAnotherServer, "all clients are sent to " + l.Redirect
 	case l.Connections > 0 && connected >= l.Connections:
 		return packet.QuotaExceeded, fmt.Sprintf("%d clients are connected, and no more are allowed", connected)
+	case full != "":
+		return packet.QuotaExceeded, full
+	case w != nil && tooDeep(w.Topic):
+		return packet.TopicNameInvalid, fmt.Sprintf("the will topic has more than %d levels", maxLevels)
 	case p.ClientID == "" && l.NoEmptyClientID:
 		return packet.ClientIDNotValid, "an empty client identifier is not allowed"
 	case p.ClientID != "" && l.ClientID != nil && !l.ClientID.MatchString(p.ClientID):
@@ -123,6 +126,8 @@ func (c *conn) limitPublish(p *packet.Publish) error {
 	switch {
 	case p.QoS > l.qos():
 		return refuse(packet.QoSNotSupported, "QoS %d; at most %d is allowed", p.QoS, l.qos())
+	case tooDeep(p.Topic):
+		return refuse(packet.TopicNameInvalid, "the topic name has more than %d levels", maxLevels)
 	case p.Retain && l.NoRetained && c.version == packet.V5:
 		return refuse(packet.RetainNotSupported, "retained messages are turned off")
 	case p.QoS > 0 && c.version == packet.V5 && len(c.open) >= l.receiveMaximum() && !c.open[p.ID]:
@@ -140,6 +145,8 @@ func (c *conn) limitFilter(sub packet.Subscription, hasID bool) (packet.ReasonCo
 	switch {
 	case topic.CheckFilter(sub.Filter) != nil:
 		return packet.TopicFilterInvalid, "it is no topic filter"
+	case tooDeep(sub.Filter):
+		return packet.TopicFilterInvalid, fmt.Sprintf("it has more than %d levels", maxLevels)
 	case shared && c.version == packet.V5 && sub.NoLocal:
 		return packet.ProtocolError, "no local on a shared subscription (5.0 §3.8.3.1)"
 	case shared && l.NoShared:

@@ -92,7 +92,9 @@ type Server struct {
 	sessions  map[string]*session
 	tree      topic.Tree[holder, *subscription]
 	groups    map[string]*group // shared subscriptions by $share/NAME/FILTER
-	retained  map[string]*message
+	retained  topic.Names[*message]
+	held      int // bytes, see memory.go
+	connected int // sessions with a connection
 	assigned  int
 	accepted  int // connections so far
 	now       time.Time
@@ -109,7 +111,6 @@ func New(o Options) (*Server, error) {
 		opt:      o,
 		conns:    map[*conn]bool{},
 		sessions: map[string]*session{},
-		retained: map[string]*message{},
 		groups:   map[string]*group{},
 	}
 	var err error

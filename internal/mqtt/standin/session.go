@@ -3,7 +3,6 @@ package standin
 import (
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"hodstone/internal/meter"
@@ -28,12 +27,15 @@ type session struct {
 	inFlight []*flight          // towards the client, unacknowledged, oldest first
 	byID     map[uint16]*flight // the same by packet identifier
 	dropped  int
+	held     int    // bytes, see memory.go
+	ended    bool   // it is forgotten
 	got      int    // messages so far, counted where a fault is on
 	round    uint64 // the message that hit is of
 	hit      int    // where it stands in the server's hits
 
 	published, delivered meter.Meter
-	waiting              []*flight // not yet sent
+	waiting              []*flight // to be sent as far as the client takes them
+	greeting             *greeting // stored messages that are still to greet it
 	will                 *will
 	expires              *time.Timer
 }
@@ -62,6 +64,7 @@ type will struct {
 	timer   *time.Timer
 	copies  int
 	late    bool // by a fault: it comes by its timer alone
+	size    int
 }
 
 type subscription struct {
@@ -74,6 +77,7 @@ type flight struct {
 	m        *message
 	p        *packet.Publish
 	released bool // PUBREL sent
+	size     int
 }
 
 // message is an application message as the broker holds it.
@@ -111,10 +115,12 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 	}
 	present = ses != nil
 	if ses == nil {
-		ses = &session{s: s, id: id, subs: map[string]*subscription{}}
+		ses = &session{s: s, id: id, subs: map[string]*subscription{}, held: sizeOfSession + len(id)}
+		s.held += ses.held
 		s.sessions[id] = ses
 	}
 	ses.stopTimers()
+	s.connected++ // whoever held it is lost
 	ses.conn, ses.version, c.session = c, p.Level, ses
 	switch {
 	case p.Level == packet.V5:
@@ -124,14 +130,14 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 	default:
 		ses.expiry = Never
 	}
-	ses.will = nil
+	ses.setWill(nil)
 	c.hadWill = p.Will != nil
 	if w := p.Will; w != nil {
-		ses.will = &will{
+		ses.setWill(&will{
 			message: newMessage(&packet.Publish{Topic: w.Topic, Payload: w.Payload, QoS: w.QoS, Retain: w.Retain,
 				Properties: w.Properties.Without(packet.WillDelay)}),
 			delay: expiryOf(w.Properties.IntOr(packet.WillDelay, 0)),
-		}
+		})
 	}
 	return ses, present
 }
@@ -148,7 +154,11 @@ func (ses *session) stopTimers() {
 
 // lost is called when a session's connection has ended, however it did.
 func (s *Server) lost(ses *session, c *conn) {
+	if ses.conn != nil {
+		s.connected--
+	}
 	ses.conn, ses.since = nil, time.Now()
+	ses.greetAll()
 	forget := ses.expiry == 0
 	s.decide(func(d *Decisions) { forget = forget || d.Forget })
 	if w := ses.will; w != nil {
@@ -168,7 +178,7 @@ func (s *Server) lost(ses *session, c *conn) {
 		})
 		w.copies = wc.Times
 		if delay := max(min(w.delay, ses.expiry), wc.Later); !wc.Send {
-			ses.will = nil
+			ses.setWill(nil)
 		} else if delay > 0 {
 			w.timer = time.AfterFunc(delay, func() { s.locked(func() { s.sendWill(ses, w) }) })
 			if wc.Later > 0 { // a fault: the session's end does not hasten it
@@ -215,7 +225,9 @@ func (s *Server) sendWill(ses *session, w *will) {
 	if ses.will != w && !w.late {
 		return // cancelled by the client's return
 	}
-	ses.will = nil
+	if ses.will == w {
+		ses.setWill(nil)
+	}
 	for range w.copies {
 		s.publish(w.message, ses)
 	}
@@ -224,7 +236,7 @@ func (s *Server) sendWill(ses *session, w *will) {
 // end forgets a session; a will that still waits is due now (5.0 §3.1.3.2.2).
 func (s *Server) end(ses *session) {
 	if ses.will != nil && ses.will.late {
-		ses.will = nil // its timer has it
+		ses.setWill(nil) // its timer has it
 	}
 	ses.stopTimers()
 	if s.sessions[ses.id] == ses {
@@ -236,6 +248,8 @@ func (s *Server) end(ses *session) {
 	if ses.will != nil && ses.conn == nil {
 		s.sendWill(ses, ses.will)
 	}
+	ses.waiting, ses.inFlight, ses.byID, ses.ended = nil, nil, nil, true
+	ses.give(ses.held)
 }
 
 // publish passes a message to all subscribers and stores it if it is retained. It
@@ -268,6 +282,7 @@ func (s *Server) publish(m *message, from *session) bool {
 	})
 	for i := range s.hits {
 		h := &s.hits[i]
+		h.ses.greetBefore(m.Topic)
 		h.ses.deliver(m, h.sub, h.qos, m.Retain && h.rap, h.ids, false)
 	}
 	reached := len(s.hits) > 0
@@ -320,35 +335,127 @@ func (s *Server) store(m *message) {
 	switch {
 	case !acts, s.opt.Limits.NoRetained:
 	case len(m.Payload) == 0:
-		delete(s.retained, m.Topic)
-	case len(s.retained) < maxRetained || s.retained[m.Topic] != nil:
-		s.retained[m.Topic] = m
+		s.forget(m.Topic)
+	case s.storable(&m.Publish):
+		s.forget(m.Topic)
+		s.held += sizeOfStored(&m.Publish)
+		s.retained.Set(m.Topic, m)
 	}
 }
 
-// greet sends a new subscription the retained messages it matches (§3.3.1.3).
+// forget clears a stored message.
+func (s *Server) forget(name string) {
+	if m, there := s.retained.Get(name); there {
+		s.held -= sizeOfStored(&m.Publish)
+		s.retained.Delete(name)
+	}
+}
+
+func sizeOfStored(p *packet.Publish) int { return sizeOf(p) + sizeOfTopic(p.Topic) }
+
+// storable tells whether there is room to store a message.
+func (s *Server) storable(p *packet.Publish) bool {
+	n := sizeOfStored(p)
+	before, there := s.retained.Get(p.Topic)
+	if there {
+		n -= sizeOfStored(&before.Publish)
+	}
+	return (there || s.retained.Len() < maxRetained) && s.held+n <= s.opt.Limits.memory()
+}
+
+// greeting is what is still to greet a session's new subscriptions. It goes out in slices, so that
+// nobody else has to wait for it.
+type greeting struct {
+	list   []stored
+	byName map[string][]int // places in list; what went out is gone from here
+	next   int
+}
+
+// stored is a stored message on its way to a subscription.
+type stored struct {
+	m   *message
+	sub *subscription
+}
+
+// greetAtOnce is how many stored messages go out while the lock is held.
+const greetAtOnce = 200
+
+// greet finds the stored messages that greet a new subscription (§3.3.1.3), and sends the first.
 func (s *Server) greet(ses *session, sub *subscription) {
-	var ids []uint32
-	if sub.id != 0 {
-		ids = []uint32{sub.id}
+	g := ses.greeting
+	if g == nil {
+		g = &greeting{byName: map[string][]int{}}
+		ses.greeting = g
 	}
-	stored := s.retained
-	if !strings.ContainsAny(sub.Filter, "+#") && !s.mismatches() { // no need to look at all of them
-		stored = map[string]*message{}
-		if m := s.retained[sub.Filter]; m != nil {
-			stored[sub.Filter] = m
-		}
-	}
-	for name, m := range stored {
+	var old []string
+	add := func(name string, m *message) {
 		if m.expired() {
-			delete(s.retained, name)
-			continue
+			old = append(old, name)
+			return
 		}
-		if !s.matches(sub.Filter, name, topic.Match(sub.Filter, name)) {
-			continue
-		}
-		ses.deliver(m, sub, min(m.QoS, sub.QoS), true, ids, true)
+		g.byName[name] = append(g.byName[name], len(g.list))
+		g.list = append(g.list, stored{m, sub})
 	}
+	if s.mismatches() { // by a fault, filters may match what they should not
+		s.retained.Matching("#", func(name string, m *message) {
+			if s.matches(sub.Filter, name, topic.Match(sub.Filter, name)) {
+				add(name, m)
+			}
+		})
+	} else {
+		s.retained.Matching(sub.Filter, add)
+	}
+	for _, name := range old {
+		s.forget(name)
+	}
+}
+
+// greetMore sends the next slice, and tells whether another may follow at once. It waits for a client
+// that has not taken the last yet: what is acknowledged or written calls it again.
+func (ses *session) greetMore() bool {
+	g, c := ses.greeting, ses.conn
+	if g == nil || c != nil && (len(ses.waiting) >= greetAtOnce || c.bytes > perLink/4) {
+		return false
+	}
+	for range greetAtOnce {
+		if g.next == len(g.list) {
+			ses.greeting = nil
+			return false
+		}
+		ses.greetWith(g.next)
+		g.next++
+	}
+	return true
+}
+
+// greetAll sends what is left, to be kept for a client that has gone.
+func (ses *session) greetAll() {
+	for ses.greetMore() {
+	}
+}
+
+// greetBefore sends the stored messages of a topic that are still to come: they are older than what
+// is published now.
+func (ses *session) greetBefore(name string) {
+	if g := ses.greeting; g != nil {
+		for _, i := range g.byName[name] {
+			ses.greetWith(i)
+		}
+	}
+}
+
+func (ses *session) greetWith(i int) {
+	g := ses.greeting
+	x := g.list[i]
+	if x.m == nil {
+		return // it went out already
+	}
+	g.list[i].m = nil
+	var ids []uint32
+	if x.sub.id != 0 {
+		ids = []uint32{x.sub.id}
+	}
+	ses.deliver(x.m, x.sub, min(x.m.QoS, x.sub.QoS), true, ids, true)
 }
 
 // deliver gives a message to one client, or keeps it for when it comes back.
@@ -399,11 +506,12 @@ func (ses *session) pass(m *message, p *packet.Publish) {
 		}
 		return
 	}
-	if len(ses.waiting) >= maxQueued || ses.conn != nil && !ses.fits(p) {
+	size := sizeOf(p)
+	if ses.ended || len(ses.waiting) >= maxQueued || ses.conn != nil && !ses.fits(p) || !ses.take(size) {
 		ses.dropped++
 		return
 	}
-	ses.waiting = append(ses.waiting, &flight{m: m, p: p})
+	ses.waiting = append(ses.waiting, &flight{m: m, p: p, size: size})
 	ses.pump()
 }
 
@@ -428,10 +536,14 @@ func (ses *session) pump() {
 	for ses.conn != nil && len(ses.waiting) > 0 && len(ses.inFlight) < ses.conn.receiveMax {
 		f := ses.waiting[0]
 		ses.waiting = ses.waiting[1:]
-		if f.m.expired() {
+		again := f.p.ID != 0 // it was under way on an earlier connection
+		if !again && f.m.expired() || !ses.fits(f.p) {
+			ses.drop(f)
 			continue
 		}
-		f.p.ID = ses.freeID()
+		if !again {
+			f.p.ID = ses.freeID()
+		}
 		ses.inFlight = append(ses.inFlight, f)
 		if ses.byID == nil {
 			ses.byID = map[uint16]*flight{}
@@ -439,6 +551,17 @@ func (ses *session) pump() {
 		ses.byID[f.p.ID] = f
 		// Later changes to f.p happen on resume only, when this packet is long written or lost.
 		ses.conn.pushLocked(timed(f.m, f.p))
+	}
+}
+
+// drop gives a message up that waited.
+func (ses *session) drop(f *flight) {
+	ses.give(f.size)
+	if f.p.ID != 0 {
+		delete(ses.byID, f.p.ID)
+	}
+	if !f.m.expired() {
+		ses.dropped++
 	}
 }
 
@@ -451,18 +574,24 @@ func (ses *session) freeID() uint16 {
 	}
 }
 
-// resumeLocked sends again what the client has not acknowledged, then what waited (§4.4).
+// resumeLocked sends again what the client has not acknowledged, then what waited (§4.4), as far as
+// the connection's own receive maximum and packet size allow (5.0 §3.1.2.11.3, §3.1.2.11.4).
 func (ses *session) resumeLocked() {
-	for _, f := range ses.inFlight {
+	before := ses.inFlight
+	ses.inFlight = nil
+	var unsent []*flight
+	for _, f := range before {
 		if f.released {
+			ses.inFlight = append(ses.inFlight, f)
 			ses.conn.pushLocked(&packet.Pubrel{Ack: packet.Ack{ID: f.p.ID}})
 			continue
 		}
 		again := *f.p
 		again.Dup = true
 		f.p = &again
-		ses.conn.pushLocked(timed(f.m, f.p))
+		unsent = append(unsent, f)
 	}
+	ses.waiting = append(unsent, ses.waiting...)
 	ses.pump()
 }
 
@@ -476,6 +605,7 @@ func (ses *session) acknowledged(id uint16, qos packet.QoS) {
 			}
 		})
 		delete(ses.byID, id)
+		ses.give(f.size)
 		i := slices.Index(ses.inFlight, f) // near the front: acknowledgements come in order
 		ses.inFlight = slices.Delete(ses.inFlight, i, i+1)
 	}

@@ -21,14 +21,19 @@ type holder struct {
 }
 
 // join subscribes a session, and tells whether it replaces a subscription.
-func (s *Server) join(ses *session, sub *subscription) (existed bool) {
+//
+// It is not done where there is no room for it.
+func (s *Server) join(ses *session, sub *subscription) (existed, done bool) {
 	full := sub.Filter
 	_, existed = ses.subs[full]
+	if !existed && !ses.take(sizeOfSubscription+sizeOfTopic(full)) {
+		return false, false
+	}
 	ses.subs[full] = sub
 	share, plain, shared := topic.CutShare(full)
 	if !shared {
 		s.tree.Set(plain, holder{ses: ses}, sub)
-		return existed
+		return existed, true
 	}
 	g := s.groups[full]
 	if g == nil {
@@ -39,7 +44,7 @@ func (s *Server) join(ses *session, sub *subscription) (existed bool) {
 	if !existed {
 		g.members = append(g.members, ses)
 	}
-	return existed
+	return existed, true
 }
 
 // leave takes a subscription back, and tells whether there was one.
@@ -48,6 +53,7 @@ func (s *Server) leave(ses *session, filter string) bool {
 		return false
 	}
 	delete(ses.subs, filter)
+	ses.give(sizeOfSubscription + sizeOfTopic(filter))
 	_, plain, shared := topic.CutShare(filter)
 	if !shared {
 		s.tree.Delete(plain, holder{ses: ses})

@@ -1,6 +1,7 @@
 package topic
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"regexp"
 	"slices"
@@ -108,4 +109,56 @@ func TestMatchRegexpAndTreeAgree(t *testing.T) {
 		filters[k] = ""
 	}
 	check()
+}
+
+// FuzzNames: names are found by the filters that match them, and by no other; what is deleted is gone.
+func FuzzNames(f *testing.F) {
+	f.Add("a/b a a/b/c $SYS/x /a a/ //", "a/#")
+	f.Add("a/b $a b", "+/b")
+	f.Add("a $a", "#")
+	f.Fuzz(func(t *testing.T, text, filter string) {
+		var names Names[string]
+		all := map[string]string{}
+		for i, name := range strings.Fields(text) {
+			if CheckName(name) != nil {
+				continue
+			}
+			if i%5 == 4 {
+				_, there := all[name]
+				if names.Delete(name) != there {
+					t.Errorf("deleting %q", name)
+				}
+				delete(all, name)
+				continue
+			}
+			all[name] = fmt.Sprint(name, i)
+			names.Set(name, all[name])
+		}
+		if names.Len() != len(all) {
+			t.Errorf("%d of %d", names.Len(), len(all))
+		}
+		for name, value := range all {
+			if got, there := names.Get(name); !there || got != value {
+				t.Errorf("%q: %q", name, got)
+			}
+		}
+		if CheckFilter(filter) != nil {
+			return
+		}
+		found := map[string]string{}
+		names.Matching(filter, func(name, value string) {
+			if _, twice := found[name]; twice {
+				t.Errorf("%q twice", name)
+			}
+			found[name] = value
+		})
+		for name, value := range all {
+			if got, there := found[name]; there != Match(filter, name) || there && got != value {
+				t.Errorf("%q by %q: %v", name, filter, there)
+			}
+		}
+		if len(found) > len(all) {
+			t.Errorf("%v found of %v", found, all)
+		}
+	})
 }
