@@ -38,8 +38,15 @@ func asker() func(string) (string, error) {
 	}
 }
 
+// memoryLimit is what the heap is kept below where that can be: as it comes near, what is not in
+// use is collected sooner.
+const memoryLimit = 448 << 20
+
 func tune() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
 	}
 }

@@ -39,6 +39,7 @@ type standInFlags struct {
 	maximumQoS                                    int
 	retain, wildcards, identifiers, shared, empty bool
 	packetSize, receiveMaximum, connections       int
+	memory                                        int
 	keepAlive                                     time.Duration
 	clientID, serverReference                     string
 }
@@ -113,6 +114,7 @@ The faults:
 	fl.IntVar(&f.packetSize, "maximum-packet-size", 0, "the largest packet taken, in bytes")
 	fl.IntVar(&f.receiveMaximum, "receive-maximum", 0, "messages at QoS 1 and 2 that may be unacknowledged towards it")
 	fl.IntVar(&f.connections, "connections", 0, "how many clients may be connected at a time")
+	fl.IntVar(&f.memory, "memory", 0, "how many bytes it holds at most of messages, sessions, subscriptions and wills (default 192 MiB)")
 	fl.DurationVar(&f.keepAlive, "server-keep-alive", 0, "replace the clients' keep alive in version 5")
 	fl.StringVar(&f.clientID, "client-id", "", "a regular expression that the whole client identifier must match")
 	fl.StringVar(&f.serverReference, "server-reference", "", "refuse every client and name this server to use instead")
@@ -143,7 +145,7 @@ func (f *standInFlags) limits(l *standin.Limits, given func(string) bool) error 
 		to    *int
 		most  int
 	}{{"maximum-packet-size", f.packetSize, &l.MaximumPacketSize, 8 << 20}, {"receive-maximum", f.receiveMaximum, &l.ReceiveMaximum, 65535},
-		{"connections", f.connections, &l.Connections, 1 << 20}, {"server-keep-alive", int(f.keepAlive / time.Second), &l.ServerKeepAlive, 65535}} {
+		{"connections", f.connections, &l.Connections, 1 << 20}, {"memory", f.memory, &l.Memory, 1 << 40}, {"server-keep-alive", int(f.keepAlive / time.Second), &l.ServerKeepAlive, 65535}} {
 		if given(n.name) {
 			if n.value < 1 || n.value > n.most {
 				return usage("--%s must be between 1 and %d", n.name, n.most)

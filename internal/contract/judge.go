@@ -172,6 +172,8 @@ type Judge struct {
 	unkept   int // messages on strays beyond the limit
 	breaches []Breach
 	total    int // breaches in all
+	last     int // bytes of payloads that were last on their cells
+	history  int // bytes of payloads in the cells' histories
 
 	eyes       map[string]*eye
 	names      []string // of the eyes, in the order in which they began
@@ -248,7 +250,8 @@ func (j *Judge) Message(m Message) Judgement {
 	cell.shown = nil
 	out := Judgement{Clause: cl, Instance: cell.Instance}
 	if m.clears(cl) {
-		cell.Last, cell.judged, cell.decodable = m, nil, false
+		cell.judged, cell.decodable = nil, false
+		j.hold(cell, &m)
 		return out
 	}
 	if e := j.eyes[m.Eye]; e != nil {
@@ -259,7 +262,8 @@ func (j *Judge) Message(m Message) Judgement {
 	alike := cell.judged != nil && bytes.Equal(cell.judged, m.Payload)
 	p.found = &out.Breaches
 	j.look(&p, alike)
-	if cell.Last = m; m.Copy {
+	whole := j.hold(cell, &m)
+	if m.Copy {
 		// A stored copy says how things stood once: it ends no silence and mends no breach.
 		if cell.State == CellUnseen {
 			cell.State = CellKept
@@ -268,17 +272,48 @@ func (j *Judge) Message(m Message) Judgement {
 		cell.State = CellKept
 		cell.Count++
 	}
-	if cell.decodable {
-		if cell.History = append(cell.History, Sample{m.At, m.Payload, cl.Payload.Format}); len(
-			cell.History,
-		) > maxHistory {
-			cell.History = cell.History[1:]
-		}
+	if whole && cell.decodable {
+		j.remember(cell, Sample{m.At, m.Payload, cl.Payload.Format})
 	}
 	for i := range out.Breaches {
 		j.broken(cell, out.Breaches[i])
 	}
 	return out
+}
+
+// What the judge keeps of payloads, in bytes: of one, of all that were last on their cells, and of
+// their histories. Beyond it, less is kept of each, and lines over time are shorter.
+const (
+	keptPayload = 16 << 10
+	keptLittle  = 256
+	keptLast    = 64 << 20
+	keptHistory = 64 << 20
+)
+
+// hold makes the message the cell's last. It tells whether its payload is kept whole: one that is not is
+// judged anew when it comes again, and is shown as its beginning.
+func (j *Judge) hold(cell *Cell, m *Message) (whole bool) {
+	j.last -= len(cell.Last.Payload)
+	most := keptPayload
+	if j.last > keptLast {
+		most = keptLittle
+	}
+	if whole = len(m.Payload) <= most; !whole {
+		m.Payload, cell.judged, cell.decodable = payload.Keep(m.Payload, most), nil, false
+	}
+	j.last += len(m.Payload)
+	cell.Last = *m
+	return whole
+}
+
+// remember adds to the cell's line over time.
+func (j *Judge) remember(cell *Cell, s Sample) {
+	cell.History = append(cell.History, s)
+	j.history += len(s.payload)
+	for len(cell.History) > maxHistory || j.history > keptHistory && len(cell.History) > 1 {
+		j.history -= len(cell.History[0].payload)
+		cell.History = cell.History[1:]
+	}
 }
 
 // look lets the rules look at a fact. alike tells that the payload was judged before.
@@ -327,6 +362,7 @@ func (j *Judge) stray(m Message) Judgement {
 		j.strayOrd = append(j.strayOrd, s)
 	}
 	s.Count++
+	m.Payload = payload.Keep(m.Payload, keptPayload)
 	s.Last = m
 	return Judgement{Near: s.Near}
 }

@@ -68,7 +68,7 @@ func (p *Pass) Breach(b Breach) {
 	m := p.Message
 	b.Rule, b.At, b.Clause, b.Topic, b.Instance = p.rule, p.At, p.Clause.Name, p.Cell.Topic, p.Cell.Instance
 	if m != nil {
-		b.Sender, b.Seq, b.Payload = m.Sender, m.Seq, m.Payload
+		b.Sender, b.Seq, b.Payload = m.Sender, m.Seq, payload.Keep(m.Payload, keptPayload)
 	}
 	*p.found = append(*p.found, b)
 }

@@ -1,6 +1,7 @@
 package payload
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -79,6 +80,15 @@ func Show(b []byte, width int) string {
 		return Clip(s, width)
 	}
 	return Clip(fmt.Sprintf("%d bytes: % x", len(b), b[:min(len(b), width)]), width)
+}
+
+// Keep returns bytes to be kept for people to look at: those of a long payload are a copy of its
+// first most, so that the rest is not held by it.
+func Keep(b []byte, most int) []byte {
+	if len(b) <= most {
+		return b
+	}
+	return bytes.Clone(b[:most])
 }
 
 // Clip cuts s to width characters, with an ellipsis where something is lost.

@@ -1,12 +1,13 @@
 package trace
 
 import (
+	"hash/maphash"
 	"slices"
 	"time"
-	"unsafe"
 
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/payload"
 )
 
 // Journey is one message followed from its publisher to each receiver. MQTT carries
@@ -15,7 +16,7 @@ import (
 // run stays unknown.
 type Journey struct {
 	Topic   string
-	Payload []byte
+	Payload []byte // the first of it, where it is long
 	// Sender is the publishing client, or "" where it is unknown.
 	Sender string
 	Role   Role // of the sender; "" where it is unknown
@@ -33,6 +34,7 @@ type Journey struct {
 	Hops   []Hop
 	id     uint16
 	conn   int
+	key    alikeKey
 }
 
 // Hop is a message's arrival at one receiver.
@@ -290,12 +292,21 @@ func (js *Journeys) willOf(name string, p *packet.Publish, at time.Time) *testam
 	return found
 }
 
-// alikeKey is a topic and a payload; it shares the payload's memory, which never changes.
-type alikeKey struct{ topic, payload string }
+// alikeKey is a topic and a payload: the latter by its length and a hash, so that it is not held.
+type alikeKey struct {
+	topic  string
+	length int
+	print  uint64
+}
+
+var alikeSeed = maphash.MakeSeed()
 
 func key(topic string, payload []byte) alikeKey {
-	return alikeKey{topic, unsafe.String(unsafe.SliceData(payload), len(payload))}
+	return alikeKey{topic, len(payload), maphash.Bytes(alikeSeed, payload)}
 }
+
+// keptPayload is how much of a payload is kept for people to look at.
+const keptPayload = 4 << 10
 
 func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	if p.Dup {
@@ -304,7 +315,7 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 			return j
 		}
 	}
-	j := &Journey{Topic: e.Topic(), Payload: p.Payload, Sender: e.Client, Role: e.Role, SentSeq: e.Seq, SentAt: e.At,
+	j := &Journey{Topic: e.Topic(), Payload: payload.Keep(p.Payload, keptPayload), key: key(e.Topic(), p.Payload), Sender: e.Client, Role: e.Role, SentSeq: e.Seq, SentAt: e.At,
 		QoS: p.QoS, Retain: p.Retain, id: p.ID, conn: e.Conn}
 	if p.QoS == 0 {
 		j.Done = e.At
@@ -318,7 +329,7 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 
 // opens lets the journey's message arrive.
 func (js *Journeys) opens(j *Journey, now time.Time) {
-	k := key(j.Topic, j.Payload)
+	k := j.key
 	a := js.open[k]
 	if a == nil {
 		a = &alike{}
@@ -336,7 +347,7 @@ func (js *Journeys) keep(j *Journey) {
 		if k := (ackKey{old.Sender, old.id}); js.acks[k] == old {
 			delete(js.acks, k)
 		}
-		k := key(old.Topic, old.Payload)
+		k := old.key
 		if a := js.open[k]; a != nil && len(a.all) > 0 && a.all[0] == old {
 			if a.drop(); len(a.all) == 0 {
 				delete(js.open, k)
@@ -348,8 +359,8 @@ func (js *Journeys) keep(j *Journey) {
 func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 	name := e.Topic()
 	hop := Hop{Client: e.Client, Seq: e.Seq, At: e.At, QoS: p.QoS, Retain: p.Retain, Copy: e.Meaning.Copied()}
+	k := key(name, p.Payload)
 	if !hop.Copy {
-		k := key(name, p.Payload)
 		if a := js.open[k]; a != nil {
 			a.fresh(e.At)
 			if j := a.arrive(e.Client, p.QoS, js.since[e.Client].seq); j != nil {
@@ -369,7 +380,8 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 			hop.compare(&e.Meaning, w.QoS)
 			j := &Journey{
 				Topic:   name,
-				Payload: p.Payload,
+				Payload: payload.Keep(p.Payload, keptPayload),
+				key:     k,
 				Sender:  w.client,
 				Role:    w.role,
 				Will:    true,
@@ -387,13 +399,13 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 	// Another receiver may just have got the same message of the same unknown sender.
 	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50; i-- {
 		j := js.all[i]
-		if j.Sender == "" && j.Topic == name && string(j.Payload) == string(p.Payload) &&
+		if j.Sender == "" && j.key == k &&
 			!j.reached(e.Client) && j.Hops[0].Copy == hop.Copy && e.At.Sub(j.SentAt) < time.Second {
 			j.Hops = append(j.Hops, hop)
 			return j
 		}
 	}
-	j := &Journey{Topic: name, Payload: p.Payload, SentAt: e.At, QoS: p.QoS, Retain: p.Retain, Hops: []Hop{hop}}
+	j := &Journey{Topic: name, Payload: payload.Keep(p.Payload, keptPayload), key: k, SentAt: e.At, QoS: p.QoS, Retain: p.Retain, Hops: []Hop{hop}}
 	js.keep(j)
 	return j
 }

@@ -1,13 +1,13 @@
 package trace
 
 import (
-	"bytes"
 	"sort"
 	"time"
 
 	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/payload"
 )
 
 // Limits of statistics: beyond them further topics and clients are counted together.
@@ -32,10 +32,10 @@ type TopicStatistics struct {
 	Copies   int // stored copies that greeted subscriptions
 	Last     time.Time
 	LastSeq  uint64
-	Payload  []byte // of the last
+	Payload  []byte // of the last; the first of it, where it is long
 
 	sent    tally
-	ours    []byte // the payload of the last that a client of ours published
+	ours    alikeKey // of the last that a client of ours published
 	byWhom  map[string]*tally
 	perTime meter.Meter
 }
@@ -145,11 +145,12 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 		t = &TopicStatistics{Topic: name, byWhom: map[string]*tally{}}
 		s.topics[name] = t
 	}
-	t.Last, t.LastSeq, t.Payload = e.At, e.Seq, p.Payload
+	t.Last, t.LastSeq, t.Payload = e.At, e.Seq, payload.Keep(p.Payload, keptPayload)
+	k := key(name, p.Payload)
 	if e.Kind == Sent {
-		t.ours = p.Payload
+		t.ours = k
 	}
-	published := e.Kind == Sent || t.sent.n == 0 || !bytes.Equal(t.ours, p.Payload)
+	published := e.Kind == Sent || t.sent.n == 0 || t.ours != k
 	if published {
 		t.QoS = p.QoS
 	}

@@ -127,8 +127,14 @@ type Log struct {
 	mu      sync.Mutex
 	ring    []Event
 	next    uint64        // the next event's number
+	first   uint64        // the oldest that is kept, if the ring has not gone beyond it
+	bytes   int           // of the packets that are kept
 	changed chan struct{} // closed at the next Add, where someone waits
 }
+
+// MaxBytes is how many bytes of packets a log keeps at most: large packets push older events out
+// sooner than their number would. The latest is kept whatever its size.
+const MaxBytes = 96 << 20
 
 // NewLog returns a log that keeps the given number of events.
 func NewLog(capacity int) *Log { return &Log{ring: make([]Event, capacity), next: 1} }
@@ -138,8 +144,16 @@ func (l *Log) Add(e Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	e.Seq = l.next
-	l.ring[l.next%uint64(len(l.ring))] = e
+	place := &l.ring[l.next%uint64(len(l.ring))]
+	l.bytes += len(e.Raw) - len(place.Raw)
+	*place = e
 	l.next++
+	for l.bytes > MaxBytes && l.oldest() < e.Seq {
+		old := &l.ring[l.oldest()%uint64(len(l.ring))]
+		l.bytes -= len(old.Raw)
+		l.first = old.Seq + 1
+		*old = Event{}
+	}
 	if l.changed != nil {
 		close(l.changed)
 		l.changed = nil
@@ -195,10 +209,11 @@ func (l *Log) Oldest() uint64 {
 }
 
 func (l *Log) oldest() uint64 {
+	oldest := max(1, l.first)
 	if n := uint64(len(l.ring)); l.next > n {
-		return l.next - n
+		oldest = max(oldest, l.next-n)
 	}
-	return 1
+	return oldest
 }
 
 // Wait returns when there is an event with the number, or the context's error.

@@ -1,8 +1,10 @@
 package trace_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -233,4 +235,56 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 			pub.Disconnect(0)
 		})
 	}
+}
+
+// TestLargePacketsDoNotPileUp: they push older events out of the log, and neither journeys nor statistics hold them.
+func TestLargePacketsDoNotPileUp(t *testing.T) {
+	log, js, st := trace.NewLog(1000), trace.NewJourneys(1000), trace.NewStatistics()
+	const size = 1 << 20
+	heap := func() int {
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return int(m.HeapAlloc)
+	}
+	before := heap()
+	for i := range 400 {
+		raw := (&packet.Publish{Topic: fmt.Sprint("t/", i), Payload: make([]byte, size)}).Append(nil, packet.V311)
+		p, _, err := packet.NewReader(bytes.NewReader(raw), packet.V311).Next()
+		if err != nil {
+			t.Fatal(err)
+		}
+		log.Add(trace.Event{Kind: trace.Received, Client: "c", Role: trace.RoleObserver, Packet: p, Raw: raw, At: time.Now(),
+			Meaning: trace.Meaning{Topic: p.(*packet.Publish).Topic}})
+		e, _ := log.At(log.Next() - 1)
+		js.Add(&e)
+		st.Add(&e)
+	}
+	if n := int(log.Next() - log.Oldest()); n < trace.MaxBytes/size-2 || n > trace.MaxBytes/size {
+		t.Errorf("%d events are kept", n)
+	}
+	if _, there := log.At(log.Oldest() - 1); there {
+		t.Error("what was pushed out is there")
+	}
+	if events, missed := log.Read(1, 1000); len(events)+int(missed) != 400 || events[0].Seq != log.Oldest() {
+		t.Errorf("%d events, %d missed", len(events), missed)
+	}
+	if grown := heap() - before; grown > 3*trace.MaxBytes { // each is there raw and decoded
+		t.Errorf("%d MB are held", grown>>20)
+	}
+	if n := len(js.All()); n != 400 {
+		t.Errorf("%d journeys", n)
+	}
+	log.Add(trace.Event{Kind: trace.Sent, Raw: make([]byte, 2*trace.MaxBytes)})
+	if log.Oldest() != log.Next()-1 {
+		t.Error("the latest is not kept alone")
+	}
+	for range 2000 {
+		log.Add(trace.Event{Kind: trace.Line})
+	}
+	if n := log.Next() - log.Oldest(); n != 1000 {
+		t.Errorf("%d small events are kept", n)
+	}
+	runtime.KeepAlive(js)
+	runtime.KeepAlive(st)
 }

@@ -136,6 +136,7 @@ func (b *Bench) watch() {
 		n, missed := b.Log.ReadInto(next, room)
 		next += uint64(n) + missed
 		waiting := b.obs.take(room[:n], missed, n < len(room))
+		clear(room[:n]) // or it would hold their packets
 		for _, broker := range waiting {
 			b.prove(broker)
 		}

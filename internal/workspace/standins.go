@@ -236,6 +236,8 @@ var limitsShape = shape[standin.Limits]{
 			func(l *standin.Limits, is bool) { l.NoEmptyClientID = !is }),
 		integer("connections", "How many clients may be connected at a time.", 1, 1_000_000,
 			func(l *standin.Limits, n int) { l.Connections = n }),
+		integer("memory", "How many bytes it holds at most of messages, sessions, subscriptions and wills (default 192 MiB)."+
+			" Beyond it, clients are told quota exceeded.", 1<<20, 1<<40, func(l *standin.Limits, n int) { l.Memory = n }),
 		text("server-reference", "Refuses every client and names another server to use (0x9C, 5.0 §4.13).",
 			func(l *standin.Limits) *string { return &l.Redirect }),
 	},

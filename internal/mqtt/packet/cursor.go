@@ -230,8 +230,15 @@ func (c *cursor) str(name string) string {
 	if c.spans != nil { // on the way of every PUBLISH: nothing may be boxed for says
 		c.span(at, name, c.says("%q", b))
 	}
+	if len(c.b) > sharedFrame {
+		return string(b)
+	}
 	return text(b)
 }
+
+// sharedFrame is how large a packet may be for its texts to share its memory: a topic that is kept
+// must not hold a large payload with it.
+const sharedFrame = 2 << 10
 
 func (c *cursor) checkText(at int, name string, b []byte) {
 	if i := bytes.IndexByte(b, 0); i >= 0 {

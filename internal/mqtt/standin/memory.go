@@ -11,7 +11,7 @@ import (
 // they are held once: what is counted is an upper bound.
 const (
 	// DefaultMemory is how much it holds in all where [Limits.Memory] says nothing.
-	DefaultMemory = 256 << 20
+	DefaultMemory = 192 << 20
 	// perClient is what waits for one client at most, an absent one too: the largest message fits.
 	perClient = 2 * maxPacketSize
 	// perLink is what is on its way out to one connection: beyond it, messages at QoS 0 are dropped,
