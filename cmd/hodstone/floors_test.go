@@ -22,7 +22,7 @@ var floors = map[string]int{
 	"hodstone/internal/trace":       3,
 	"hodstone/internal/mqtt/client": 2, "hodstone/internal/mqtt/standin": 2, "hodstone/internal/brokertest": 2,
 	"hodstone/internal/mqtt/link": 1, "hodstone/internal/mqtt/auth": 1, "hodstone/internal/mqtt/packet": 1, "hodstone/internal/mqtt/topic": 1,
-	"hodstone/internal/payload": 1, "hodstone/internal/plain": 1, "hodstone/internal/draw": 1, "hodstone/internal/meter": 1, "hodstone/internal/trust": 1, "hodstone/internal/expression": 1, "hodstone/demo": 1,
+	"hodstone/internal/payload": 1, "hodstone/internal/plain": 1, "hodstone/internal/infile": 1, "hodstone/internal/draw": 1, "hodstone/internal/meter": 1, "hodstone/internal/trust": 1, "hodstone/internal/expression": 1, "hodstone/demo": 1,
 }
 
 // inside are the folders below a package, innermost floor first: each may import

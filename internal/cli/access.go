@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/infile"
 	"hodstone/internal/mqtt/auth"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
@@ -90,13 +91,19 @@ func (a *access) used() string {
 	return ""
 }
 
+// How large the files may be that options name, in bytes.
+const (
+	maxSecret     = 64 << 10
+	maxCredential = 16 << 20
+)
+
 // secret reads a secret from a file or an environment variable.
 func secret(what, flag, file, env string) (s workspace.Secret, given bool, err error) {
 	switch {
 	case file != "" && env != "":
 		return s, false, usage("give --%s-file or --%s-env, not both", flag, flag)
 	case file != "":
-		b, err := os.ReadFile(file)
+		b, err := infile.Read(file, maxSecret)
 		if err != nil {
 			return s, false, usage("the %s cannot be read: %w", what, err)
 		}
@@ -166,7 +173,7 @@ func (a *access) tls(e link.Endpoint) (*tls.Config, error) {
 
 // readCA reads the CA to trust from a file, in whatever form.
 func readCA(name string) ([]*x509.Certificate, error) {
-	data, err := os.ReadFile(name)
+	data, err := infile.Read(name, maxCredential)
 	if err != nil {
 		return nil, usage("the CA cannot be read: %w", err)
 	}
@@ -189,13 +196,13 @@ func (a *access) pair() (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	chain, err := os.ReadFile(a.certificate)
+	chain, err := infile.Read(a.certificate, maxCredential)
 	if err != nil {
 		return nil, usage("the certificate cannot be read: %w", err)
 	}
 	var key []byte
 	if a.key != "" {
-		if key, err = os.ReadFile(a.key); err != nil {
+		if key, err = infile.Read(a.key, maxCredential); err != nil {
 			return nil, usage("the certificate's key cannot be read (--key): %w", err)
 		}
 	}

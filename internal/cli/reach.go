@@ -1,15 +1,16 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"hodstone/internal/infile"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/plain"
@@ -226,12 +227,11 @@ func (e *Env) pastedTargets(f *reachFlags) ([]reach.Target, error) {
 	}
 	var in io.Reader = e.In
 	if f.from != "-" {
-		file, err := os.Open(f.from)
+		text, err := infile.Read(f.from, 1<<20)
 		if err != nil {
 			return nil, usage("the details cannot be read: %w", err)
 		}
-		defer file.Close()
-		in = file
+		in = bytes.NewReader(text)
 	}
 	if in == nil {
 		in = strings.NewReader("")

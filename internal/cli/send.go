@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/contract/rule"
+	"hodstone/internal/infile"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
@@ -144,13 +144,9 @@ func (e *Env) input(f *sendFlags, args []string) (next func() ([]byte, error), e
 		}
 		return once(b), nil
 	case isFile:
-		info, err := os.Stat(file)
-		if err == nil && info.Size() > maxPayload {
-			err = fmt.Errorf("%s has %d bytes; MQTT carries at most %d", file, info.Size(), maxPayload)
-		}
-		var b []byte
-		if err == nil {
-			b, err = os.ReadFile(file)
+		b, err := infile.Read(file, maxPayload)
+		if errors.Is(err, infile.ErrTooLarge) {
+			err = fmt.Errorf("%s has more than %d bytes; MQTT carries no more", file, maxPayload)
 		}
 		if err != nil {
 			return nil, usage("the payload cannot be read: %w", err)

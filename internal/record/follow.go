@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"syscall"
 	"time"
 
 	"hodstone/internal/trace"
@@ -24,7 +25,7 @@ const (
 // happens to it later is told in the lane. done is closed when the last line before the
 // context's end is in the log.
 func Follow(ctx context.Context, name, path string, log *trace.Log) (done <-chan struct{}, err error) {
-	file, err := os.Open(path)
+	file, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe that nobody writes into yet
 	if err != nil {
 		return nil, fmt.Errorf("cannot follow %s: %w", name, err)
 	}
@@ -92,9 +93,16 @@ func (f *follower) take(b []byte) {
 
 func (f *follower) stream(ctx context.Context) {
 	buf := make([]byte, 4096)
-	for {
+	for begun := false; ; {
 		n, err := f.file.Read(buf)
 		f.take(buf[:n])
+		if begun = begun || n > 0; errors.Is(err, io.EOF) && !begun { // nobody writes into the pipe yet
+			select {
+			case <-time.After(followEvery):
+				continue
+			case <-ctx.Done():
+			}
+		}
 		if err != nil {
 			if ctx.Err() == nil {
 				f.tell("— no more comes: " + ended(err))
@@ -153,7 +161,7 @@ func (f *follower) reopen() {
 	if err != nil || os.SameFile(here, there) {
 		return
 	}
-	if file, err := os.Open(f.path); err == nil {
+	if file, err := os.OpenFile(f.path, os.O_RDONLY|syscall.O_NONBLOCK, 0); err == nil {
 		f.file.Close()
 		f.file, f.rest = file, nil
 	}

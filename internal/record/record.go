@@ -155,6 +155,7 @@ func (r *Recorder) run(ctx context.Context, w *writer) (err error) {
 
 // writer writes one file after another.
 type writer struct {
+	made    os.FileInfo // the file as it was made
 	opt     Options
 	db      *sql.DB
 	began   time.Time
@@ -183,7 +184,14 @@ func (w *writer) begin() error {
 			return fmt.Errorf("the record cannot be made: %w", err)
 		}
 	}
-	db, err := sql.Open("sqlite", dsn(w.opt.Path, "rwc"))
+	// It holds what went over the wire: nobody else's business.
+	file, err := os.OpenFile(w.opt.Path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("the record cannot be made: %w", err)
+	}
+	w.made, _ = file.Stat()
+	file.Close()
+	db, err := sql.Open("sqlite", dsn(w.opt.Path, "rw"))
 	if err != nil {
 		return err
 	}
@@ -221,8 +229,20 @@ func (w *writer) close() error {
 	return errors.Join(err, w.db.Close())
 }
 
+// gone tells that the record was deleted, or another file has taken its place: what is written then
+// goes nowhere.
+func (w *writer) gone() error {
+	if now, err := os.Stat(w.opt.Path); err != nil || !os.SameFile(w.made, now) {
+		return fmt.Errorf("%s was deleted or moved while it was written: what came since is lost", w.opt.Path)
+	}
+	return nil
+}
+
 // write commits events, after a gap record for those that were missed.
 func (w *writer) write(events []trace.Event, missed uint64) error {
+	if err := w.gone(); err != nil {
+		return err
+	}
 	tx, err := w.db.Begin()
 	if err != nil {
 		return err

@@ -416,3 +416,60 @@ func BenchmarkOpen(b *testing.B) {
 		f.Close()
 	}
 }
+
+// TestARecordIsPrivateAndMissed: nobody else may read it, and that it was deleted while it is written is told.
+func TestARecordIsPrivateAndMissed(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	log := trace.NewLog(100)
+	r, err := record.Start(log, 1, record.Options{Path: path})
+	if err != nil {
+		t.Fatal(err)
+	}
+	log.Add(trace.Event{Kind: trace.Line, Client: "a", Text: "one"})
+	for end := time.Now().Add(20 * time.Second); r.State().Events < 1; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("nothing is written")
+		}
+	}
+	files, _ := filepath.Glob(path + "*")
+	for _, f := range files {
+		if info, err := os.Stat(f); err != nil || info.Mode().Perm()&0o077 != 0 {
+			t.Errorf("%s: %v %v", f, info.Mode(), err)
+		}
+	}
+	for _, f := range files {
+		os.Remove(f)
+	}
+	log.Add(trace.Event{Kind: trace.Line, Client: "a", Text: "two"})
+	if err := r.Close(); err == nil || !strings.Contains(err.Error(), "was deleted or moved while it was written") {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestAPipeIsFollowed: also one that nobody writes into yet, until its writer leaves.
+func TestAPipeIsFollowed(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "pipe")
+	if err := syscall.Mkfifo(path, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	log := trace.NewLog(100)
+	done, err := record.Follow(t.Context(), "console", path, log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.WriteString("begun\n")
+	w.Close()
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		t.Fatal("its end is not noticed")
+	}
+	events, _ := log.Read(1, 10)
+	if len(events) != 2 || events[0].Text != "begun" || !strings.Contains(events[1].Text, "the other end was closed") {
+		t.Errorf("%+v", events)
+	}
+}

@@ -66,7 +66,8 @@ func TestAConversationOnTheRecord(t *testing.T) {
 			packet.V5,
 			packet.Subscription{Filter: "#", QoS: 2, RetainAsPublished: true, RetainHandling: packet.RetainDontSend},
 		)
-		for range 2 { // twice alike: each receiver's first copy belongs to the first
+		synctest.Wait() // the stored message has come to shore
+		for range 2 {   // twice alike: each receiver's first copy belongs to the first
 			pen.Publish(ctx, packet.Publish{Topic: "status", QoS: 1, Retain: true, Payload: []byte("on")})
 			time.Sleep(time.Second)
 		}

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"syscall"
 	"unicode/utf16"
 )
 
@@ -204,7 +205,7 @@ func unreadable(name string, err error) *File {
 }
 
 func readFile(name string, passphrases []string) *File {
-	file, err := os.Open(name)
+	file, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us up
 	if err != nil {
 		return unreadable(name, err)
 	}

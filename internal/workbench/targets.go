@@ -3,9 +3,9 @@ package workbench
 import (
 	"crypto/sha256"
 	"fmt"
-	"os"
 	"slices"
 
+	"hodstone/internal/infile"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/reach"
@@ -170,6 +170,9 @@ func settingsOf(t reach.Target) string {
 // PastedName is the name of the way in that was made of pasted details.
 const PastedName = "pasted"
 
+// maxCredential is how large a file of certificates or keys may be, in bytes.
+const maxCredential = 16 << 20
+
 // PastedTarget makes a way in of connection details, reading the files that they name.
 func PastedTarget(d *reach.Details) (reach.Target, error) {
 	t := reach.Target{Name: PastedName, URL: d.URL, ServerName: d.ServerName, Login: d.Login(), ClientID: d.ClientID}
@@ -180,7 +183,7 @@ func PastedTarget(d *reach.Details) (reach.Target, error) {
 		if name == "" {
 			return nil, nil
 		}
-		data, err := os.ReadFile(name)
+		data, err := infile.Read(name, maxCredential)
 		if err != nil {
 			return nil, fmt.Errorf("the details name a file that cannot be read: %w", err)
 		}

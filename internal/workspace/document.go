@@ -4,11 +4,12 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
+
+	"hodstone/internal/infile"
 )
 
 // Document is a workspace as text: the text, its revision, and what was read from it. A revision with errors never
@@ -79,7 +80,7 @@ func (d *Document) Text() string {
 func (d *Document) Reload() (changed bool, err error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	text, err := os.ReadFile(d.file)
+	text, err := infile.Read(d.file, maxFileSize)
 	if err != nil {
 		return false, fmt.Errorf("the workspace cannot be read any longer: %w", err)
 	}
@@ -91,7 +92,7 @@ func (d *Document) Reload() (changed bool, err error) {
 
 // take makes a text the latest; d.mu is held.
 func (d *Document) take(text []byte) (changed bool, err error) {
-	w, err := Read(os.DirFS(filepath.Dir(d.file)), filepath.Base(d.file), d.file)
+	w, err := open(d.file, text)
 	if err != nil {
 		return false, err
 	}
@@ -144,7 +145,7 @@ func (d *Document) Undo() (bool, error) {
 
 // splice changes text and file, unless the file holds something else than we know: then somebody else is at it.
 func (d *Document) splice(at, length int, with string) error {
-	now, err := os.ReadFile(d.file)
+	now, err := infile.Read(d.file, maxFileSize)
 	if err != nil {
 		return fmt.Errorf("the workspace cannot be written: %w", err)
 	}
@@ -203,11 +204,17 @@ func hash(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
 func (w *Workspace) printOf(text []byte) string {
 	h := sha256.New()
 	h.Write(text)
+	dir, failed := infile.Open(filepath.Dir(w.File), maxBeside)
+	if failed == nil {
+		defer dir.Close()
+	}
 	for _, name := range w.named {
-		f, err := os.Open(filepath.Join(filepath.Dir(w.File), name))
+		err := failed
 		if err == nil {
-			io.Copy(h, f)
-			f.Close()
+			var b []byte
+			if b, err = dir.ReadFile(name); err == nil {
+				h.Write(b)
+			}
 		}
 		fmt.Fprintf(h, "\x00%s %v\x00", name, err == nil)
 	}

@@ -7,10 +7,12 @@ import (
 	"maps"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/infile"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/trust"
 )
@@ -175,10 +177,10 @@ func (l *loader) secret(n node, what string) (Secret, bool) {
 		}
 		return NewSecret(v), ok
 	default:
-		b, err := fs.ReadFile(l.fsys, path.Clean(where))
+		b, err := l.secretFile(where)
 		if err != nil {
 			entries[0].value.fail(
-				"the path is relative to the workspace's folder",
+				"the path is relative to the workspace's folder, or begins with /",
 				"%s is missing: %s cannot be read",
 				what,
 				where,
@@ -187,6 +189,19 @@ func (l *loader) secret(n node, what string) (Secret, bool) {
 		}
 		return NewSecret(strings.TrimRight(string(b), "\r\n")), true
 	}
+}
+
+// secretFile reads a file that holds a secret: it may stand outside of the workspace's folder.
+func (l *loader) secretFile(name string) ([]byte, error) {
+	if local := path.Clean(name); fs.ValidPath(local) {
+		if b, err := fs.ReadFile(l.fsys, local); err == nil {
+			return b, nil
+		}
+	}
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(filepath.Dir(l.w.File), name)
+	}
+	return infile.Read(name, maxSecret)
 }
 
 // known checks that a name is among those defined.

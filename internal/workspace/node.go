@@ -91,6 +91,10 @@ func parse(file string, src []byte) (*reader, node, bool) {
 		anchors: map[string]ast.Node{},
 		unsound: map[string]bool{},
 	}
+	if line, column, deep := nests(src); deep {
+		r.problem(line, column, "this nests too deep", "is a bracket not closed?")
+		return r, node{}, false
+	}
 	f, err := parser.ParseBytes(src, 0)
 	if err != nil {
 		var y yaml.Error

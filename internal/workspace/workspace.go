@@ -4,6 +4,7 @@ package workspace
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -13,12 +14,15 @@ import (
 	"slices"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/infile"
 )
 
 // Limits of a workspace.
 const (
-	maxFileSize = 4 << 20 // a workspace is written by hand
-	maxDevices  = 1_000   // of one kind; more is a matter of load, not of simulation
+	maxFileSize = 4 << 20  // a workspace is written by hand
+	maxBeside   = 16 << 20 // of a file that it names
+	maxSecret   = 64 << 10 // of a file that holds a password
+	maxDevices  = 1_000    // of one kind; more is a matter of load, not of simulation
 )
 
 // Secret is text that is never shown.
@@ -84,7 +88,28 @@ func Open(file string) (*Workspace, error) {
 	if info.IsDir() {
 		file = filepath.Join(file, "hodstone.yaml")
 	}
-	return Read(os.DirFS(filepath.Dir(file)), filepath.Base(file), file)
+	src, err := infile.Read(file, maxFileSize)
+	if err != nil {
+		return nil, unreadable(file, err)
+	}
+	return open(file, src)
+}
+
+// open reads a workspace whose text is known, with the files beside it.
+func open(file string, src []byte) (*Workspace, error) {
+	dir, err := infile.Open(filepath.Dir(file), maxBeside)
+	if err != nil {
+		return nil, fmt.Errorf("cannot read the workspace's folder: %w", err)
+	}
+	defer dir.Close()
+	return read(dir, src, file), nil
+}
+
+func unreadable(shown string, err error) error {
+	if errors.Is(err, infile.ErrTooLarge) {
+		return fmt.Errorf("%s has too many bytes; a workspace has at most %d", shown, maxFileSize)
+	}
+	return fmt.Errorf("cannot read the workspace: %w", err)
 }
 
 // Read reads the workspace from a file system; shown is its path for messages.
@@ -94,8 +119,12 @@ func Read(fsys fs.FS, name, shown string) (*Workspace, error) {
 		return nil, fmt.Errorf("cannot read the workspace: %w", err)
 	}
 	if len(src) > maxFileSize {
-		return nil, fmt.Errorf("%s has %d bytes; a workspace has at most %d", shown, len(src), maxFileSize)
+		return nil, unreadable(shown, infile.ErrTooLarge)
 	}
+	return read(fsys, src, shown), nil
+}
+
+func read(fsys fs.FS, src []byte, shown string) *Workspace {
 	w := &Workspace{
 		File:     shown,
 		Contract: &contract.Contract{Parameters: map[string]contract.Parameter{}},
@@ -111,7 +140,7 @@ func Read(fsys fs.FS, name, shown string) (*Workspace, error) {
 	}
 	w.Problems = r.problems
 	w.print = w.printOf(src)
-	return w, nil
+	return w
 }
 
 // Broker returns the broker with the name, the first for "", or nil.

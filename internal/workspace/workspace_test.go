@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -512,5 +513,76 @@ func TestADocumentKeepsWhatItDoesNotTouch(t *testing.T) {
 	}
 	if err := d.Splice(0, 1<<20, ""); err == nil {
 		t.Error("beyond the end")
+	}
+}
+
+// TestHostileFiles: what nests without end, what lies outside, pipes and endless files are told, and hold nothing up.
+func TestHostileFiles(t *testing.T) {
+	for _, deep := range []string{"[", "{a: ", "- ", "? ", "a:\n [", "{\n"} {
+		for _, head := range []string{"", "hodstone: 1\nname: ", "hodstone: 1\nbrokers:\n  "} {
+			start := time.Now()
+			w := read(t, head+strings.Repeat(deep, 300_000))
+			if len(w.Problems) == 0 || time.Since(start) > 20*time.Second {
+				t.Errorf("%q: %v after %s", head+deep, w.Problems, time.Since(start))
+			}
+		}
+	}
+	steps := ""
+	for i := range 1500 {
+		steps += strings.Repeat(" ", i) + "a:\n"
+	}
+	if w := read(t, steps); len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Message, "too deep") {
+		t.Errorf("indentation: %v", w.Problems)
+	}
+	prose := sound + "    # [[[ {{{ a bracket in a comment\n  q: {plays: pen, note: \"" + strings.Repeat("[ it's ", 2000) + "\"}\n"
+	if w := read(t, prose); len(w.Problems) != 0 {
+		t.Errorf("prose: %.300v", w.Problems)
+	}
+
+	outside, dir := t.TempDir(), t.TempDir()
+	write := func(name, text string) {
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(filepath.Join(outside, "s.json"), `{"$defs":{"a":{"type":"object"}}}`)
+	write(filepath.Join(outside, "pass"), "sesame\n")
+	for name, schema := range map[string]func(at string) error{
+		"a link out of the folder": func(at string) error { return os.Symlink(filepath.Join(outside, "s.json"), at) },
+		"a pipe":                   func(at string) error { return syscall.Mkfifo(at, 0o600) },
+		"an endless file":          func(at string) error { return os.Symlink("/dev/zero", at) },
+		"a large file":             func(at string) error { return os.WriteFile(at, make([]byte, 17<<20), 0o600) },
+		"a folder":                 func(at string) error { return os.Mkdir(at, 0o700) },
+	} {
+		at := filepath.Join(dir, "s.json")
+		os.RemoveAll(at)
+		if err := schema(at); err != nil {
+			t.Fatal(err)
+		}
+		// A secret may stand elsewhere.
+		write(filepath.Join(dir, "hodstone.yaml"), strings.Replace(sound, "{file: pass}", "{file: "+filepath.Join(outside, "pass")+"}", 1))
+		start := time.Now()
+		w, err := workspace.Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Message, "schema of clause a is bad") || w.Login("pen").Password.Reveal() != "sesame" {
+			t.Errorf("%s: %v", name, w.Problems)
+		}
+		if _, err := workspace.NewDocument(w).Reload(); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		if took := time.Since(start); took > 3*time.Second {
+			t.Errorf("%s took %s", name, took)
+		}
+	}
+	pipe := filepath.Join(dir, "pipe.yaml")
+	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{pipe, "/dev/zero"} {
+		if w, err := workspace.Open(name); err == nil && len(w.Problems) == 0 {
+			t.Errorf("%s opens", name)
+		}
 	}
 }
