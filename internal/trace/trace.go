@@ -237,6 +237,24 @@ func (l *Log) Wait(ctx context.Context, seq uint64) error {
 	}
 }
 
+// trusted is where the part of a malformed packet ends that can hold no secret: the fixed header and,
+// of CONNECT, what stands before the client identifier and the properties.
+func trusted(spans []packet.Span, raw []byte) (end int) {
+	for _, s := range spans {
+		switch s.Name {
+		case "packet type and flags", "remaining length", "protocol level", "connect flags", "keep alive":
+		case "protocol name":
+			if name := string(raw[s.Start:s.End]); name != "\x00\x04MQTT" && name != "\x00\x06MQIsdp" {
+				return end
+			}
+		default:
+			return end
+		}
+		end = s.End
+	}
+	return end
+}
+
 // Redact masks passwords and authentication data in the event, at equal length, so
 // that no reader can show them.
 func Redact(e Event) Event {
@@ -249,17 +267,22 @@ func Redact(e Event) Event {
 	default:
 		return e
 	}
-	spans, _ := packet.Annotate(e.Raw, e.Version)
+	spans, err := packet.Annotate(e.Raw, e.Version)
 	raw := slices.Clone(e.Raw)
 	secret := false
-	for _, s := range spans {
-		// What cannot be understood may hold a secret just as well.
-		if s.Secret || s.Name == "not understood" {
-			secret = true
-			for i := s.Start; i < s.End; i++ {
-				raw[i] = '*'
-			}
+	mask := func(from, to int) {
+		secret = secret || from < to
+		for i := from; i < to; i++ {
+			raw[i] = '*'
 		}
+	}
+	for _, s := range spans {
+		if s.Secret {
+			mask(s.Start, s.End)
+		}
+	}
+	if err != nil { // where lengths and flags cannot be trusted, a secret may stand anywhere
+		mask(trusted(spans, e.Raw), len(raw))
 	}
 	if secret {
 		e.Raw = raw
