@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED ?= 1
 
-.PHONY: demo build test check bench lines screenshots docs
+.PHONY: demo build test check bench mutants lines screenshots docs
 
 ## demo: open the program on the demo workspace with its stand-in broker
 demo: build
@@ -28,6 +28,13 @@ check:
 ## bench: run the benchmarks; baselines stand beside what is measured
 bench:
 	$(GO) test -run xxx -bench . -benchmem ./...
+
+## mutants: change the code in small ways, one at a time, and list the changes that no test notices;
+## PACKAGES=./internal/mqtt/topic for one, several take an hour
+PACKAGES ?= ./internal/mqtt/topic ./internal/mqtt/packet ./internal/mqtt/client ./internal/mqtt/standin ./internal/contract ./internal/trace
+mutants:
+	@for p in $(PACKAGES); do echo "== $$p"; \
+	  $(GO) run github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0 unleash $$p --workers 2 --timeout-coefficient 4 -S lt || exit 1; done
 
 ## lines: how much of the Go code is tests; fails outside 22 to 35 %
 lines:
