@@ -162,3 +162,99 @@ func FuzzNames(f *testing.F) {
 		}
 	})
 }
+
+func TestBoundsOfNamesAndFilters(t *testing.T) {
+	long := strings.Repeat("a", MaxLength)
+	for s, ok := range map[string]bool{long: true, long + "a": false, "+": false, "#": false, "a+": false, "": false, "a\x00": false, "\xff": false} {
+		if got := CheckName(s) == nil; got != ok {
+			t.Errorf("name of %d bytes %.5q: %v", len(s), s, got)
+		}
+	}
+	for s, ok := range map[string]bool{long: true, long + "a": false, "+": true, "#": true, "a/+/#": true, "#/a": false, "a#": false, "a+": false,
+		"$share/g/a": true, "$share/g/": false, "$share//a": false, "$share/g": false, "$share/+/a": false, "$share/g/#/a": false} {
+		if got := CheckFilter(s) == nil; got != ok {
+			t.Errorf("filter of %d bytes %.14q: %v", len(s), s, got)
+		}
+	}
+}
+
+func TestShares(t *testing.T) {
+	for filter, want := range map[string][3]string{"a/b": {"", "a/b", "false"}, "$share/g/a/#": {"g", "a/#", "true"}, "$SYS/#": {"", "$SYS/#", "false"}} {
+		share, plain, shared := CutShare(filter)
+		if got := [3]string{share, plain, fmt.Sprint(shared)}; got != want {
+			t.Errorf("%s: %v", filter, got)
+		}
+	}
+}
+
+// TestCoversAgreesWithMatch: a filter covers another if it matches whatever that matches.
+func TestCoversAgreesWithMatch(t *testing.T) {
+	parts := []string{"a", "b", "+", "#", "$s", ""}
+	var filters, names []string
+	for _, x := range parts {
+		for _, y := range append(parts, "-") {
+			for _, z := range append(parts, "-") {
+				f := strings.ReplaceAll(x+"/"+y+"/"+z, "/-", "")
+				if CheckFilter(f) == nil {
+					filters = append(filters, f)
+				}
+				if n := strings.NewReplacer("+", "c", "#", "d/e").Replace(f); CheckName(n) == nil {
+					names = append(names, n)
+				}
+			}
+		}
+	}
+	for _, f := range filters {
+		for _, g := range filters {
+			all := true
+			for _, n := range names {
+				all = all && (!Match(g, n) || Match(f, n))
+			}
+			if got := Covers(f, g); got && !all {
+				t.Errorf("%q is said to cover %q", f, g)
+			} else if !got && all && !strings.HasPrefix(g, "$") {
+				t.Logf("%q covers %q, which is not seen", f, g)
+			}
+		}
+	}
+	for _, x := range [][2]string{{"#", "a/b"}, {"a/#", "a"}, {"a/+", "a/b"}, {"+/+", "a/b"}, {"a/#", "a/+/b"}, {"a/b", "a/b"}, {"#", "+/#"}} {
+		if !Covers(x[0], x[1]) {
+			t.Errorf("%q does not cover %q", x[0], x[1])
+		}
+	}
+	for _, x := range [][2]string{{"a", "b"}, {"a/b", "a/+"}, {"+", "a/b"}, {"a/+", "a/#"}, {"+/b", "#"}, {"a/b", "a"}, {"a", "a/b"}} {
+		if Covers(x[0], x[1]) {
+			t.Errorf("%q covers %q", x[0], x[1])
+		}
+	}
+}
+
+// TestWhatIsDeletedIsLetGoOf: trees have no nodes for what is gone, and keep those beside it.
+func TestWhatIsDeletedIsLetGoOf(t *testing.T) {
+	var tree Tree[int, int]
+	var names Names[int]
+	all := []string{"a", "a/b", "a/b/c", "a/x", "b/c/d"}
+	for i, s := range all {
+		tree.Set(s, i, i)
+		names.Set(s, i)
+	}
+	if names.Delete("a/b/c/d") || names.Delete("b") || names.Delete("q") || tree.Delete("b/c", 4) || names.Len() != 5 {
+		t.Error("what is not there was deleted")
+	}
+	for i, s := range all {
+		if !tree.Delete(s, i) || !names.Delete(s) || names.Delete(s) {
+			t.Errorf("deleting %q", s)
+		}
+		for j, other := range all {
+			_, there := names.Get(other)
+			found := false
+			tree.Matching(other, func(k, _ int) { found = found || k == j })
+			if there != (j > i) || found != (j > i) {
+				t.Errorf("after deleting %q: %q there %v, found %v", s, other, there, found)
+			}
+		}
+	}
+	if len(tree.root.children) != 0 || len(names.root.below) != 0 || names.Len() != 0 {
+		t.Errorf("%d and %d nodes are left", len(tree.root.children), len(names.root.below))
+	}
+}
