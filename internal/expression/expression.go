@@ -94,7 +94,13 @@ func Compile(v any, names []string) (*Template, error) {
 	env["count"] = types.TypeOf(func() int { return 0 })
 	env["round"] = types.TypeOf(round)
 	env["choice"] = types.TypeOf(func(...any) any { return nil })
-	options := []expr.Option{expr.Env(env), expr.DisableBuiltin("now"), expr.DisableBuiltin("count"), expr.DisableBuiltin("round")}
+	env[plusName] = types.TypeOf(plus)
+	env["join"] = types.TypeOf(join)
+	env["replace"] = types.TypeOf(replace)
+	options := []expr.Option{expr.Env(env), expr.MaxNodes(maxNodes), expr.Patch(&limiter{})}
+	for _, name := range []string{"now", "count", "round", "repeat", "join", "replace"} {
+		options = append(options, expr.DisableBuiltin(name))
+	}
 	return compile(v, "", options)
 }
 
@@ -104,6 +110,10 @@ func compile(v any, at string, options []expr.Option) (*Template, error) {
 		source, is := strings.CutPrefix(v, Prefix)
 		if !is {
 			return &Template{literal: v}, nil
+		}
+		if len(source) > maxSource {
+			return nil, &Error{Source: source[:40] + "…", Path: at,
+				Reason: fmt.Sprintf("it has %d bytes; an expression has %d at most", len(source), maxSource)}
 		}
 		p, err := expr.Compile(source, options...)
 		if err != nil {
@@ -162,6 +172,7 @@ func (t *Template) Eval(names map[string]any, f Funcs) (any, error) {
 	env["now"] = f.Now
 	env["count"] = f.Count
 	env["round"] = round
+	env[plusName], env["join"], env["replace"] = plus, join, replace
 	env["choice"] = func(options ...any) any {
 		if len(options) == 0 {
 			return nil
@@ -174,7 +185,8 @@ func (t *Template) Eval(names map[string]any, f Funcs) (any, error) {
 func (t *Template) eval(env map[string]any) (any, error) {
 	switch {
 	case t.program != nil:
-		v, err := expr.Run(t.program, env)
+		machine := vm.VM{MemoryBudget: maxElements}
+		v, err := machine.Run(t.program, env)
 		if err != nil {
 			var fe *file.Error
 			if errors.As(err, &fe) {

@@ -3,8 +3,11 @@ package expression
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"reflect"
+	"strings"
 	"testing"
+	"time"
 )
 
 func TestTemplates(t *testing.T) {
@@ -42,5 +45,52 @@ func TestTemplates(t *testing.T) {
 	tpl, _ := Compile("= round(payload, 1)", []string{"payload"})
 	if _, err := tpl.Eval(map[string]any{"payload": "text"}, funcs); err == nil {
 		t.Error("rounding a text gives no error")
+	}
+}
+
+// TestExpressionsHaveLimits: what would take the memory or the time is an error, soon; what people write is not.
+func TestExpressionsHaveLimits(t *testing.T) {
+	env := map[string]any{"x": 1.5, "s": "pen", "payload": map[string]any{"list": []any{"a", "b"}}, "n": 2}
+	names := []string{"x", "s", "payload", "n"}
+	doubled := `let a = "xxxxxxxx"; `
+	for i := range 40 {
+		doubled += fmt.Sprintf("let a%d = %s + %s; ", i, map[bool]string{true: "a", false: fmt.Sprint("a", i-1)}[i == 0], map[bool]string{true: "a", false: fmt.Sprint("a", i-1)}[i == 0])
+	}
+	for _, source := range []string{
+		doubled + "a39", `reduce(1..99, #acc + #acc, "x")`, `len(map(1..100000, #))`, `count(1..900, count(1..900, true) > 0)`,
+		`join(map(1..10000, replace(s + s, "p", "` + strings.Repeat("y", 500) + `")), "")`,
+		`replace(replace(replace("` + strings.Repeat("a", 300) + `", "a", "` + strings.Repeat("b", 300) + `"), "b", "` + strings.Repeat("c", 300) + `"), "c", "dddd")`,
+		strings.Repeat("1+", 2000) + "1", strings.Repeat("(", 1e6) + "1" + strings.Repeat(")", 1e6), `repeat("x", 1000000000)`,
+	} {
+		start := time.Now()
+		c, err := Compile(Prefix+source, names)
+		if err == nil {
+			_, err = c.Eval(env, Funcs{})
+		}
+		if err == nil {
+			t.Errorf("%.60s… is carried out", source)
+		}
+		if took := time.Since(start); took > 10*time.Second {
+			t.Errorf("%.60s… takes %s", source, took)
+		}
+	}
+	for source, want := range map[string]any{
+		`n + 1`: 3, `x + n`: 3.5, `"a" + s`: "apen", `s + "-" + string(n + 1)`: "pen-3", `join(payload.list, ", ")`: "a, b",
+		`replace(s, "e", "3")`: "p3n", `1 + 2 * 3`: 7, `sum(map(1..100, # + 1))`: 5150, `-x + 1`: -0.5, `[1, 2][0] + 1`: 2,
+	} {
+		c, err := Compile(Prefix+source, names)
+		if err != nil {
+			t.Errorf("%s: %v", source, err)
+			continue
+		}
+		if got, err := c.Eval(env, Funcs{}); err != nil || fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s: %v %v, want %v", source, got, err, want)
+		}
+	}
+	if _, err := Compile(Prefix+`1 + true`, names); err == nil {
+		c, _ := Compile(Prefix+`1 + true`, names)
+		if _, err := c.Eval(env, Funcs{}); err == nil {
+			t.Error("1 + true is something")
+		}
 	}
 }

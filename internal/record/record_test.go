@@ -238,9 +238,14 @@ func TestRotation(t *testing.T) {
 	}
 	for len(r.State().Rotated) < 2 {
 		fill(log, 2000)
-		time.Sleep(150 * time.Millisecond) // a commit
-		if s := r.State(); s.Err != nil || s.Events > 90_000 {
-			t.Fatalf("%+v", s)
+		for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) { // until all is committed
+			s := r.State()
+			if s.Err != nil || s.Events > 90_000 || time.Now().After(end) {
+				t.Fatalf("%+v", s)
+			}
+			if s.Events == int(log.Next()-1) {
+				break
+			}
 		}
 	}
 	if err := r.Close(); err != nil {

@@ -392,3 +392,38 @@ func TestAnUpgradeThatFailsSaysHow(t *testing.T) {
 		}
 	}
 }
+
+// inMemory is a listener of connections within memory.
+type inMemory chan net.Conn
+
+func (l inMemory) Accept() (net.Conn, error) {
+	c, ok := <-l
+	if !ok {
+		return nil, net.ErrClosed
+	}
+	return c, nil
+}
+func (l inMemory) Close() error   { return nil }
+func (l inMemory) Addr() net.Addr { return &net.TCPAddr{} }
+
+// TestIdleHTTPConnectionsEnd: who asks the WebSocket's port for something else, or for nothing, is not kept.
+func TestIdleHTTPConnectionsEnd(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ln := make(inMemory)
+		done := make(chan error)
+		go func() { done <- ServeWebSocket(ln, "/mqtt", func(l *Link) { l.Close() }) }()
+		for name, says := range map[string]string{"nothing": "", "half a header": "GET / HT", "another path": "GET /x HTTP/1.1\r\nHost: a\r\n\r\n"} {
+			ours, theirs := net.Pipe()
+			ln <- theirs
+			go ours.Write([]byte(says))
+			start := time.Now()
+			io.Copy(io.Discard, ours) // until it is closed
+			if took := time.Since(start); took > 2*DialTimeout {
+				t.Errorf("%s: closed after %s", name, took)
+			}
+			ours.Close()
+		}
+		close(ln)
+		<-done
+	})
+}

@@ -126,7 +126,7 @@ func ServeWebSocket(ln net.Listener, path string, accept func(*Link)) error {
 		carrier, _ := r.Context().Value(carrierKey{}).(net.Conn)
 		accept(overWebSocket(ws, carrier))
 	})
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: DialTimeout, ErrorLog: log.New(io.Discard, "", 0),
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: DialTimeout, IdleTimeout: DialTimeout, ErrorLog: log.New(io.Discard, "", 0),
 		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, carrierKey{}, c) }}
 	err := server.Serve(ln)
 	server.Close() // connections that were not upgraded
