@@ -2,13 +2,16 @@ package contract_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"hodstone/internal/contract"
 	"hodstone/internal/contract/rule"
+	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/payload"
 )
 
@@ -148,6 +151,57 @@ func TestHowNearIsNear(t *testing.T) {
 	} {
 		if got := c.Near(name); got != want {
 			t.Errorf("%.40s: %.40q, want %.40q", name, got, want)
+		}
+	}
+}
+
+// TestAnEnvelopeIsNoPayload: what was found of the payload holds for the same payload again, what was found of QoS does not.
+func TestAnEnvelopeIsNoPayload(t *testing.T) {
+	one := packet.QoS(1)
+	c := &contract.Contract{Parameters: map[string]contract.Parameter{}, Clauses: []*contract.Clause{
+		{Name: "a", Topic: pattern(t, "v/a"), QoS: &one, Payload: contract.Payload{Format: payload.Number}},
+	}}
+	w := watch(t, c)
+	for i, qos := range []packet.QoS{0, 1, 0, 0, 1} {
+		m := contract.Message{At: w.at(float64(i)), Topic: "v/a", Payload: []byte("5"), QoS: qos, Granted: 2, Eye: "quay"}
+		if got := w.j.Message(m).Breaches; len(got) != 1-int(qos) {
+			t.Errorf("message %d at QoS %d: %+v", i, qos, got)
+		}
+	}
+}
+
+// TestWhereASchemaIsBad: the place within it, or in the file that it leads to.
+func TestWhereASchemaIsBad(t *testing.T) {
+	fsys := fstest.MapFS{"m.json": {Data: []byte(`{"$defs":{"a":{"$ref":"#/$defs/a"},"b":{}}}`)}, "o.json": {Data: []byte(`{"$defs":{"b":{"type":"objekt"}}}`)}}
+	for text, want := range map[string]string{
+		`{"properties":{"a":{"type":"objekt"}}}`: "/properties/a/type|", `{"$defs":{"a":{"$ref":"#/$defs/a"}},"$ref":"#/$defs/a"}`: "/$defs/a|leads back to itself",
+		`{"$ref":"m.json#/$defs/a"}`: "|m.json#/$defs/a leads back to itself", `{"$ref":"n.json"}`: "|cannot read n.json", `{"$ref":"o.json#/$defs/b"}`: "|o.json at /$defs/b/type: value must be one of",
+	} {
+		doc, err := payload.Decode(payload.JSON, []byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = contract.CompileSchema(fsys, "x", doc)
+		var bad *contract.SchemaError
+		pointer, reason, _ := strings.Cut(want, "|")
+		if !errors.As(err, &bad) || bad.Pointer != pointer || !strings.Contains(bad.Reason, reason) {
+			t.Errorf("%s: %+v", text, err)
+		}
+	}
+}
+
+// TestListedParametersMeet: two clauses overlap where a value of one is a value of the other.
+func TestListedParametersMeet(t *testing.T) {
+	for _, tt := range []struct {
+		a, b string
+		meet bool
+	}{{"1 2", "3 4", false}, {"1 2", "2 3", true}, {"1 2", "", true}, {"", "3", true}, {"", "", true}} {
+		c := &contract.Contract{
+			Parameters: map[string]contract.Parameter{"a": {Name: "a", Values: strings.Fields(tt.a)}, "b": {Name: "b", Values: strings.Fields(tt.b)}},
+			Clauses:    []*contract.Clause{{Name: "x", Topic: pattern(t, "v/{a}")}},
+		}
+		if got := c.Overlap(&contract.Clause{Name: "y", Topic: pattern(t, "v/{b}")}) != nil; got != tt.meet {
+			t.Errorf("%q and %q: %v", tt.a, tt.b, got)
 		}
 	}
 }

@@ -72,7 +72,7 @@ func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
 	}
 	compiled, err := c.Compile(url)
 	if err != nil {
-		return nil, plainSchemaError(err)
+		return nil, plainSchemaError(err, url)
 	}
 	if at := circle(compiled); at != nil {
 		url, pointer, _ := strings.Cut(at.Location, "#")
@@ -165,17 +165,18 @@ func applied(s *jsonschema.Schema) (same, parts []*jsonschema.Schema) {
 }
 
 // plainSchemaError names the place and the reason without the library's frame.
-func plainSchemaError(err error) error {
+func plainSchemaError(err error, own string) error {
 	var invalid *jsonschema.SchemaValidationError
 	var cause *jsonschema.ValidationError
 	if errors.As(err, &invalid) && errors.As(invalid.Err, &cause) {
 		for len(cause.Causes) > 0 {
 			cause = cause.Causes[0]
 		}
-		return &SchemaError{
-			Pointer: payload.Pointer(cause.InstanceLocation...),
-			Reason:  cause.ErrorKind.LocalizedString(english),
+		at, reason := payload.Pointer(cause.InstanceLocation...), cause.ErrorKind.LocalizedString(english)
+		if file, _, _ := strings.Cut(invalid.URL, "#"); file != own { // the place is in another file
+			return &SchemaError{Reason: fmt.Sprintf("%s at %s: %s", strings.TrimPrefix(file, schemaRoot), at, reason)}
 		}
+		return &SchemaError{Pointer: at, Reason: reason}
 	}
 	var load *jsonschema.LoadURLError
 	if errors.As(err, &load) {
