@@ -144,6 +144,22 @@ func TestHowNearIsNear(t *testing.T) {
 	c := &contract.Contract{Parameters: map[string]contract.Parameter{"n": {Name: "n"}}, Clauses: []*contract.Clause{
 		{Name: "far", Topic: pattern(t, "pens/oxygen")}, {Name: "also", Topic: pattern(t, "pens/oxygem")}, {Name: "long", Topic: pattern(t, strings.Repeat("l", 100)+"/{n}")},
 	}}
+	l := strings.Repeat("l", 100)
+	// By how much the lengths may differ, parameters being longer or shorter than what stands for them.
+	for _, tt := range []struct {
+		parameter, level int
+		near             bool
+	}{{1, 66, true}, {1, 67, false}, {70, 7, true}, {70, 6, false}} {
+		c := &contract.Contract{Parameters: map[string]contract.Parameter{}, Clauses: []*contract.Clause{{Name: "x", Topic: pattern(t, l+"/{"+strings.Repeat("p", tt.parameter)+"}")}}}
+		if got := c.Near(l + "x/" + strings.Repeat("n", tt.level)); (got != "") != tt.near {
+			t.Errorf("%d for %d: %q", tt.level, tt.parameter, got)
+		}
+	}
+	for _, s := range []string{"a/{}", "a/{", "a/}", "{}"} {
+		if p, err := contract.ParsePattern(s); err == nil && len(p.Parameters()) > 0 {
+			t.Errorf("%s has the parameters %q", s, p.Parameters())
+		}
+	}
 	for name, want := range map[string]string{
 		"pens/oxygEN": "far (pens/oxygen)", "pens/oxyGEN": "far (pens/oxygen)", "pens/oxYGEN": "", "pens/oxygeN": "far (pens/oxygen)",
 		"pens/oxygenabc": "far (pens/oxygen)", "pens/oxygenabcd": "", strings.Repeat("l", 100) + "x/" + strings.Repeat("n", 63): "long (" + strings.Repeat("l", 100) + "/{n})",
