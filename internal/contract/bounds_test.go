@@ -122,6 +122,48 @@ func TestFieldsOfASchema(t *testing.T) {
 	}
 }
 
+// TestReferencesAreFollowedSoFar: a chain of them, at the top and below a property.
+func TestReferencesAreFollowedSoFar(t *testing.T) {
+	for n, seen := range map[int]bool{1: true, maxFieldDepth: true, maxFieldDepth + 1: false} {
+		defs := ""
+		for i := 1; i < n; i++ {
+			defs += fmt.Sprintf(`"r%d":{"$ref":"#/$defs/r%d"},`, i, i+1)
+		}
+		defs += fmt.Sprintf(`"r%d":{"type":"object","properties":{"a":{"type":"string"}}}`, n)
+		top := Payload{Schema: schemaOf(t, `{"$ref":"#/$defs/r1","$defs":{`+defs+`}}`)}
+		if got := len(top.Fields()) == 1; got != seen {
+			t.Errorf("%d references at the top: %v", n, top.Fields())
+		}
+		below := Payload{Schema: schemaOf(t, `{"properties":{"p":{"$ref":"#/$defs/r1"}},"$defs":{`+defs+`}}`)}
+		if f := below.Fields(); (f[0].Type == "object") != seen {
+			t.Errorf("%d references below: %+v", n, f)
+		}
+	}
+}
+
+// TestAClauseThatIsTakenAway: it is found no longer, and a new one is.
+func TestAClauseThatIsTakenAway(t *testing.T) {
+	clause := func(name string) *Clause {
+		p, err := ParsePattern("v/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &Clause{Name: name, Topic: p}
+	}
+	c := &Contract{Clauses: []*Clause{clause("a"), clause("b")}}
+	if cl, _ := c.Find("v/b"); cl == nil {
+		t.Fatal("b is not found")
+	}
+	c.Clauses = c.Clauses[:1:1]
+	if cl, _ := c.Find("v/b"); cl != nil || c.Clause("b") != nil || c.Clause("a") == nil {
+		t.Error("b is found, though it was taken away")
+	}
+	c.Clauses = append(c.Clauses, clause("d"))
+	if cl, _ := c.Find("v/d"); cl == nil || c.Clause("d") == nil {
+		t.Error("d is not found")
+	}
+}
+
 // TestWhatASchemaExpects: frames that only lead to their causes say nothing; what is expected stands as it is written.
 func TestWhatASchemaExpects(t *testing.T) {
 	for _, tt := range [][3]string{
