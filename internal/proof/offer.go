@@ -83,11 +83,20 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 	in := false
 	var failed *NotLetInError
 	var closed []packet.Version
-	within := connectWithin
+	within, patient := connectWithin, true
 	for _, v := range asked {
 		wanted := slices.Contains(versions, v)
 		r.doing(fmt.Sprintf("finding out what the broker offers, in MQTT %s (%s at most)", v, within))
 		ack, err := r.lookIn(ctx, v, &o, wanted, within)
+		// A small broker may not have noticed yet that the client before has left.
+		for wait := roomWait; patient && busy(v, err) && wait <= roomMost; wait *= 2 {
+			select {
+			case <-time.After(wait):
+			case <-ctx.Done():
+			}
+			ack, err = r.lookIn(ctx, v, &o, wanted, within)
+		}
+		patient = patient && !busy(v, err) // it is no matter of a moment
 		if errors.Is(err, errNoAnswer) {
 			within = arrival // it has had its time: the others need not wait as long
 		}
@@ -123,6 +132,18 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 		}
 	}
 	return o, nil
+}
+
+// How long a refusal for want of room is waited out, before it is taken for one.
+const (
+	roomWait = 50 * time.Millisecond
+	roomMost = 800 * time.Millisecond
+)
+
+// busy tells whether a client was refused for want of room.
+func busy(v packet.Version, err error) bool {
+	var refused *client.RefusedError
+	return errors.As(err, &refused) && Busy(v, refused.Code)
 }
 
 var errNoAnswer = fmt.Errorf("no answer within %s", connectWithin)
