@@ -21,8 +21,11 @@ var floors = map[string]int{
 	"hodstone/internal/contract":  4, "hodstone/internal/record": 4,
 	"hodstone/internal/trace":       3,
 	"hodstone/internal/mqtt/client": 2, "hodstone/internal/mqtt/standin": 2, "hodstone/internal/brokertest": 2,
-	"hodstone/internal/mqtt/link": 1, "hodstone/internal/mqtt/auth": 1, "hodstone/internal/mqtt/packet": 1, "hodstone/internal/mqtt/topic": 1,
-	"hodstone/internal/payload": 1, "hodstone/internal/plain": 1, "hodstone/internal/infile": 1, "hodstone/internal/draw": 1, "hodstone/internal/meter": 1, "hodstone/internal/trust": 1, "hodstone/internal/expression": 1, "hodstone/demo": 1,
+	"hodstone/internal/mqtt/link": 1, "hodstone/internal/mqtt/auth": 1, "hodstone/internal/mqtt/packet": 1,
+	"hodstone/internal/mqtt/topic": 1,
+	"hodstone/internal/payload":    1, "hodstone/internal/plain": 1, "hodstone/internal/infile": 1,
+	"hodstone/internal/draw": 1, "hodstone/internal/meter": 1, "hodstone/internal/trust": 1,
+	"hodstone/internal/expression": 1, "hodstone/demo": 1,
 }
 
 // inside are the folders below a package, innermost floor first: each may import
@@ -154,8 +157,11 @@ func TestFloors(t *testing.T) {
 		}
 	}
 	// The rule itself can tell up from down.
-	for _, bad := range [][2]string{{"hodstone/internal/mqtt/packet", "hodstone/internal/trace"}, {"hodstone/internal/trace", "hodstone/internal/contract"},
-		{"hodstone/internal/mqtt/client", "hodstone/internal/mqtt/standin"}, {"hodstone/internal/tui/look", "hodstone/internal/tui/wire"}, {"hodstone/internal/cli", "charm.land/lipgloss/v2"}} {
+	for _, bad := range [][2]string{{"hodstone/internal/mqtt/packet", "hodstone/internal/trace"},
+		{"hodstone/internal/trace", "hodstone/internal/contract"},
+		{"hodstone/internal/mqtt/client", "hodstone/internal/mqtt/standin"},
+		{"hodstone/internal/tui/look", "hodstone/internal/tui/wire"},
+		{"hodstone/internal/cli", "charm.land/lipgloss/v2"}} {
 		if wrong(t, bad[0], bad[1]) == "" {
 			t.Errorf("%s may import %s", bad[0], bad[1])
 		}

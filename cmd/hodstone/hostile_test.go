@@ -96,7 +96,13 @@ func TestEveryCommandEndsWhenItIsTold(t *testing.T) {
 					t.Errorf("%s: %s goes on after %s\n%.300s", name, args[0], signals[n%len(signals)], out.String())
 					<-done
 				}
-				t.Logf("%s: %s ended %s after %s", name, args[0], time.Since(start).Round(time.Millisecond), signals[n%len(signals)])
+				t.Logf(
+					"%s: %s ended %s after %s",
+					name,
+					args[0],
+					time.Since(start).Round(time.Millisecond),
+					signals[n%len(signals)],
+				)
 			}
 			if use, ok := c.ProcessState.SysUsage().(*syscall.Rusage); ok && use.Maxrss > 300<<10 {
 				t.Errorf("%s: %s took %d MB", name, args[0], use.Maxrss>>10)
@@ -149,7 +155,8 @@ func TestTheRecordIsClosedHoweverItEnds(t *testing.T) {
 			c.Process.Kill()
 			t.Fatalf("%s: it goes on: %s", how, said.String())
 		}
-		if code := c.ProcessState.ExitCode(); how == "head" && (code != 141 || strings.Contains(said.String(), "broken pipe")) {
+		if code := c.ProcessState.ExitCode(); how == "head" &&
+			(code != 141 || strings.Contains(said.String(), "broken pipe")) {
 			t.Errorf("%s: exit %d: %s", how, code, said.String())
 		}
 		got, err := exec.Command(bin, "trace", "show", path, "--plain").CombinedOutput()
@@ -175,7 +182,8 @@ func TestAFullDiskIsTold(t *testing.T) {
 		var said bytes.Buffer
 		c.Stdout, c.Stderr = full, &said
 		c.Run()
-		if code := c.ProcessState.ExitCode(); code != 2 || !strings.Contains(said.String(), "the output cannot be written") {
+		if code := c.ProcessState.ExitCode(); code != 2 ||
+			!strings.Contains(said.String(), "the output cannot be written") {
 			t.Errorf("%v: exit %d %s", args, code, said.String())
 		}
 	}

@@ -81,9 +81,12 @@ func (a *access) flags(fl *pflag.FlagSet) {
 
 // used names an option that was given, or is "".
 func (a *access) used() string {
-	for _, f := range []struct{ name, value string }{{"--username", a.username}, {"--password-file", a.passwordFile}, {"--password-env", a.passwordEnv},
-		{"--token-file", a.tokenFile}, {"--token-env", a.tokenEnv}, {"--authentication-method", a.method}, {"--ca", a.ca}, {"--server-name", a.serverName},
-		{"--certificate", a.certificate}, {"--key", a.key}, {"--passphrase-file", a.passphraseFile}, {"--passphrase-env", a.passphraseEnv}} {
+	for _, f := range []struct{ name, value string }{{"--username", a.username}, {"--password-file", a.passwordFile},
+		{"--password-env", a.passwordEnv},
+		{"--token-file", a.tokenFile}, {"--token-env", a.tokenEnv}, {"--authentication-method", a.method},
+		{"--ca", a.ca}, {"--server-name", a.serverName},
+		{"--certificate", a.certificate}, {"--key", a.key}, {"--passphrase-file", a.passphraseFile},
+		{"--passphrase-env", a.passphraseEnv}} {
 		if f.value != "" {
 			return f.name
 		}

@@ -216,17 +216,20 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 			t.Errorf("%+v", m)
 		}
 	}
-	if got := strings.Join(topics, " "); got != "marrowvoe/pen/1/status=on marrowvoe/lines=a marrowvoe/lines=b marrowvoe/file=/wAB marrowvoe/stdin=all of it\nat once marrowvoe/scram=x" {
+	if got := strings.Join(topics,
+		" "); got != "marrowvoe/pen/1/status=on marrowvoe/lines=a marrowvoe/lines=b marrowvoe/file=/wAB marrowvoe/stdin=all of it\nat once marrowvoe/scram=x" {
 		t.Error(got)
 	}
 	// Who is refused is told with the reason, and who is there can be seen and thrown out.
-	if out := send(3, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file", filepath.Join(cred, "store.password"), tls, "x", "y"); !strings.Contains(
+	if out := send(3, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "bench", "--password-file",
+		filepath.Join(cred, "store.password"), tls, "x", "y"); !strings.Contains(
 		out,
 		"compare both letter by letter",
 	) {
 		t.Error(out)
 	}
-	if out := send(1, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "store", "--password-file", filepath.Join(cred, "store.password"), tls, "marrowvoe/shore/order", "y"); !strings.Contains(
+	if out := send(1, "", "--ca", filepath.Join(cred, "ca.pem"), "--username", "store", "--password-file",
+		filepath.Join(cred, "store.password"), tls, "marrowvoe/shore/order", "y"); !strings.Contains(
 		out,
 		"not authorized",
 	) {
@@ -235,7 +238,8 @@ func TestAStandInSendWatchAndTrace(t *testing.T) {
 	long := begin(t, append(bench, "watch", tls, "--client-id", "long", "--protocol-version", "3.1.1")...)
 	s.want(`in\s+long from`)
 	subscribed := regexp.MustCompile(`long\s+\S+\s+MQTT 3.1.1 bench .* #`)
-	for end := time.Now().Add(10 * time.Second); !subscribed.MatchString(s.text()) && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(10 * time.Second); !subscribed.MatchString(s.text()) &&
+		time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		fmt.Fprintf(s.in, "clients\n") // it is in before it has subscribed
 	}
 	s.want(subscribed.String())
@@ -286,7 +290,8 @@ func traceFormats(t *testing.T, rec, peers string) {
 			t.Errorf("exit %d: %s%s", code, out, errOut)
 		}
 		b, _ := os.ReadFile(path)
-		for _, want := range map[string][]string{"svg": {"<svg", "marrowvoe/lines QoS 1", "pump 3 tripped", ">broker<", "filter since:00:00:00", "stroke-dasharray", "</svg>"}, "pdf": {"%PDF-1", "%%EOF"}}[ext] {
+		for _, want := range map[string][]string{"svg": {"<svg", "marrowvoe/lines QoS 1", "pump 3 tripped",
+			">broker<", "filter since:00:00:00", "stroke-dasharray", "</svg>"}, "pdf": {"%PDF-1", "%%EOF"}}[ext] {
 			if !bytes.Contains(b, []byte(want)) {
 				t.Errorf("%s lacks %q", ext, want)
 			}
@@ -295,9 +300,12 @@ func traceFormats(t *testing.T, rec, peers string) {
 	_, out, _ = run("trace", "export", peers, "--format", "pcapng")
 	readPCAP(t, out, peers)
 	for want, args := range map[string][]string{
-		"--format takes jsonl, csv or pcapng": {"trace", "export", rec, "--format", "xml"}, "ends in .svg or .pdf": {"trace", "sequence", rec, "-o", "x.png"},
-		"there is no event to draw": {"trace", "sequence", rec, "-o", filepath.Join(t.TempDir(), "x.svg"), "--filter", "nothing-is-called-so"},
-		"is no packet type":         {"trace", "show", rec, "--filter", "type:LETTER"}, "cannot open the record": {"trace", "show", rec + "x"},
+		"--format takes jsonl, csv or pcapng": {"trace", "export", rec, "--format", "xml"},
+		"ends in .svg or .pdf":                {"trace", "sequence", rec, "-o", "x.png"},
+		"there is no event to draw": {"trace", "sequence", rec, "-o", filepath.Join(t.TempDir(), "x.svg"), "--filter",
+			"nothing-is-called-so"},
+		"is no packet type":      {"trace", "show", rec, "--filter", "type:LETTER"},
+		"cannot open the record": {"trace", "show", rec + "x"},
 	} {
 		if code, _, errOut := run(args...); code != 2 || !strings.Contains(errOut, want) {
 			t.Errorf("%v: exit %d %s", args, code, errOut)
@@ -406,7 +414,8 @@ devices:
 		t.Fatal(err)
 	}
 	code, out, errOut = run("watch", site, "--for", "3s")
-	for _, want := range []string{"from vat", "○ v/silent breaks silent, every: expected a message every 500ms, saw nothing since the observer began to see", "○ v/order breaks order, answer: expected done within 300ms, saw no answer",
+	for _, want := range []string{"from vat",
+		"○ v/silent breaks silent, every: expected a message every 500ms, saw nothing since the observer began to see", "○ v/order breaks order, answer: expected done within 300ms, saw no answer",
 		"✗ vat: high not published: QoS 1: the broker takes at most QoS 0"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
@@ -443,7 +452,8 @@ devices:
 		"--maximum-qos takes 0, 1 or 2": {"stand-in", "--maximum-qos", "3"},
 		"--certificate takes expired":   {"stand-in", "--certificate", "fine"},
 		"the workspace has no stand-in": {"stand-in", file, "--broker", "nowhere"},
-		"a password or a token, not":    {"watch", "mqtt://127.0.0.1:1", "--username", "u", "--password-env", "HOME", "--token-env", "HOME"},
+		"a password or a token, not": {"watch", "mqtt://127.0.0.1:1", "--username", "u", "--password-env", "HOME",
+			"--token-env", "HOME"},
 	} {
 		if code, _, errOut := run(args...); code != 2 || !strings.Contains(errOut, want) {
 			t.Errorf("%v: exit %d %s", args, code, errOut)
@@ -454,11 +464,12 @@ devices:
 		t.Errorf("exit %d %s", code, errOut)
 	}
 	for want, args := range map[string][]string{
-		"write mqtt://127.0.0.1:1883":                                                 {"watch", "127.0.0.1:1883"},
-		"write mqtt://quay.marrowvoe.example":                                         {"send", "quay.marrowvoe.example", "x", "y"},
+		"write mqtt://127.0.0.1:1883": {"watch", "127.0.0.1:1883"},
+		"write mqtt://quay.marrowvoe.example": {"send",
+			"quay.marrowvoe.example", "x", "y"},
 		"there is no command wach, nor a workspace of that name: did you mean watch?": {"wach", file},
-		"did you mean prove?":                                                         {"prov"},
-		"holds no hodstone.yaml":                                                      {"reach", t.TempDir()},
+		"did you mean prove?":    {"prov"},
+		"holds no hodstone.yaml": {"reach", t.TempDir()},
 	} {
 		if code, _, errOut := run(args...); code != 2 || !strings.Contains(errOut, want) ||
 			strings.Contains(errOut, "no such file") {
@@ -468,7 +479,8 @@ devices:
 	// A TLS port that is spoken to in the clear, and a plain one asked for an upgrade, are told as reach tells them.
 	broker := brokertest.Start(t, brokertest.Options{})
 	port := func(name string) string { return broker.URLs[name][strings.LastIndexByte(broker.URLs[name], ':')+1:] }
-	for url, want := range map[string]string{"mqtt://127.0.0.1:" + port("tls"): "write mqtts://", "ws://127.0.0.1:" + port("tcp"): "write mqtt://"} {
+	for url, want := range map[string]string{"mqtt://127.0.0.1:" + port("tls"): "write mqtts://",
+		"ws://127.0.0.1:" + port("tcp"): "write mqtt://"} {
 		if code, _, errOut := run("watch", url); code != 3 || !strings.Contains(errOut, want) {
 			t.Errorf("%s: exit %d %s", url, code, errOut)
 		}

@@ -29,8 +29,18 @@ func hostileStrings() (out []string) {
 			out = append(out, string(r)+"z")
 		}
 	}
-	return append(out, "\x1b[31mred", "\x1b]0;title\x07", "\x1b[2J\x1b[H", "a\nhodstone: all kept", "a\r✓ kept", "=1-1", "%s%n", "👨‍👩‍👧",
-		strings.Repeat("long", 3000))
+	return append(
+		out,
+		"\x1b[31mred",
+		"\x1b]0;title\x07",
+		"\x1b[2J\x1b[H",
+		"a\nhodstone: all kept",
+		"a\r✓ kept",
+		"=1-1",
+		"%s%n",
+		"👨‍👩‍👧",
+		strings.Repeat("long", 3000),
+	)
 }
 
 // scriptedBroker lets everybody in, grants everything, publishes the packets and keeps silent.
@@ -60,7 +70,8 @@ func scriptedBroker(t *testing.T, ack *packet.Connack, says []packet.Packet, ove
 					case *packet.Connect:
 						answer = ack.Append(nil, packet.V5)
 					case *packet.Subscribe:
-						answer = (&packet.Suback{ID: p.ID, Codes: make([]packet.ReasonCode, len(p.Subscriptions))}).Append(nil, packet.V5)
+						answer = (&packet.Suback{ID: p.ID,
+							Codes: make([]packet.ReasonCode, len(p.Subscriptions))}).Append(nil, packet.V5)
 						for _, s := range says {
 							answer = s.Append(answer, packet.V5)
 						}
@@ -88,14 +99,23 @@ func TestNoStrangerSteersTheTerminal(t *testing.T) {
 	}
 	var says []packet.Packet
 	for i, s := range all {
-		says = append(says, &packet.Publish{Topic: fmt.Sprintf("t/%d/%.60s", i, s), Payload: []byte(s), Properties: packet.Properties{
-			packet.Str(packet.ContentType, s[:min(len(s), 60)]), packet.User(s[:min(len(s), 60)], s[:min(len(s), 60)])}})
+		says = append(
+			says,
+			&packet.Publish{Topic: fmt.Sprintf("t/%d/%.60s", i, s), Payload: []byte(s), Properties: packet.Properties{
+				packet.Str(
+					packet.ContentType,
+					s[:min(len(s), 60)],
+				), packet.User(s[:min(len(s), 60)], s[:min(len(s), 60)])}},
+		)
 	}
 	says = append(says, &packet.Publish{Topic: "t/raw", Payload: []byte("\xff\xfe\x1b[31m")})
 	ack := &packet.Connack{Properties: packet.Properties{packet.Str(packet.ReasonString, "\x1b[31mwelcome\n✓ kept")}}
 	url := scriptedBroker(t, ack, says, nil)
 	for _, args := range [][]string{{}, {"--json"}} {
-		code, out, errOut := run(append([]string{"watch", url, "--protocol-version", "5", "--for", "20s", "--count", fmt.Sprint(len(says))}, args...)...)
+		code, out, errOut := run(
+			append(
+				[]string{"watch", url, "--protocol-version", "5", "--for", "20s", "--count", fmt.Sprint(len(says))},
+				args...)...)
 		if code != 0 {
 			t.Fatalf("exit %d: %.500s", code, errOut)
 		}
@@ -104,7 +124,8 @@ func TestNoStrangerSteersTheTerminal(t *testing.T) {
 				t.Error("no UTF-8")
 			}
 			for _, r := range text {
-				if r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == 0x2028 || r == 0x2029) {
+				if r != '\n' && r != '\t' &&
+					(unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == 0x2028 || r == 0x2029) {
 					t.Fatalf("%v: %U goes out", args, r)
 				}
 			}
@@ -142,8 +163,12 @@ func TestNoStrangerSteersTheTerminal(t *testing.T) {
 func TestReasonsOfAStranger(t *testing.T) {
 	why := packet.Properties{packet.Str(packet.ReasonString, "no\x1b[31m\n✓ kept\u202e")}
 	refusing := scriptedBroker(t, &packet.Connack{Code: packet.NotAuthorized, Properties: why}, nil, nil)
-	ending := scriptedBroker(t, &packet.Connack{}, []packet.Packet{&packet.Disconnect{Code: packet.ServerShuttingDown, Properties: why}},
-		func(net.Conn) {})
+	ending := scriptedBroker(
+		t,
+		&packet.Connack{},
+		[]packet.Packet{&packet.Disconnect{Code: packet.ServerShuttingDown, Properties: why}},
+		func(net.Conn) {},
+	)
 	for _, url := range []string{refusing, ending} {
 		code, out, errOut := run("watch", url, "--protocol-version", "5", "--for", "1s")
 		if code != 3 || strings.ContainsAny(out+errOut, "\x1b\u202e") || strings.Contains(out+errOut, "\n✓ kept") ||
@@ -171,10 +196,24 @@ func (f *full) Write(p []byte) (int, error) {
 
 // TestAnOutputThatIsFull: the command ends at once and says why; one that nobody reads ends as programs do there.
 func TestAnOutputThatIsFull(t *testing.T) {
-	url := scriptedBroker(t, &packet.Connack{}, []packet.Packet{&packet.Publish{Topic: "a", Payload: []byte("1")}, &packet.Publish{Topic: "a", Payload: []byte("2")}}, nil)
+	url := scriptedBroker(
+		t,
+		&packet.Connack{},
+		[]packet.Packet{
+			&packet.Publish{Topic: "a", Payload: []byte("1")},
+			&packet.Publish{Topic: "a", Payload: []byte("2")},
+		},
+		nil,
+	)
 	start := time.Now()
 	var errOut bytes.Buffer
-	code := cli.Main(cli.Env{Args: []string{"watch", url, "--protocol-version", "5", "--for", "30s"}, Out: &full{room: 10, err: io.ErrShortWrite}, ErrOut: &errOut})
+	code := cli.Main(
+		cli.Env{
+			Args:   []string{"watch", url, "--protocol-version", "5", "--for", "30s"},
+			Out:    &full{room: 10, err: io.ErrShortWrite},
+			ErrOut: &errOut,
+		},
+	)
 	if code != 2 || !strings.Contains(errOut.String(), "the output cannot be written: short write") {
 		t.Errorf("exit %d: %s", code, errOut.String())
 	}

@@ -91,9 +91,11 @@ func TestAStandInWithACertificateOfOnesOwn(t *testing.T) {
 		{"--own-certificate " + chain, "--own-certificate and --own-ca go together"},
 		{"--own-certificate " + chain + " --own-ca " + ca, "key"},
 		{"--own-certificate " + chain + " --own-key " + deskKey + " --own-ca " + ca, "key"},
-		{"--own-certificate " + chain + " --own-key " + key + " --own-ca " + ca + " --certificate expired", "nothing is made"},
+		{"--own-certificate " + chain + " --own-key " + key + " --own-ca " + ca + " --certificate expired",
+			"nothing is made"},
 	} {
-		if code, _, errOut := run(append([]string{"stand-in", "--listen", "mqtts://127.0.0.1:0"}, strings.Fields(tt.args)...)...); code != 2 ||
+		if code, _, errOut := run(append([]string{"stand-in", "--listen", "mqtts://127.0.0.1:0"},
+			strings.Fields(tt.args)...)...); code != 2 ||
 			!strings.Contains(errOut, tt.want) {
 			t.Errorf("%s: exit %d %s", tt.args, code, errOut)
 		}
@@ -150,7 +152,8 @@ contract:
     warmth: {topic: "dairy/{vat}/warmth", from: vat, to: desk, qos: 2, retain: true, payload: {format: number}}
     stir: {topic: "dairy/{vat}/stir", from: desk, to: vat, qos: 1, payload: {format: text}}
 `))
-	for _, args := range []string{"dairy/1/warmth 31.5", "dairy/2/warmth 32 --retain=false", "dairy/1/stir on", "dairy/2/stir on --retain --qos 0", "dairy/else x"} {
+	for _, args := range []string{"dairy/1/warmth 31.5", "dairy/2/warmth 32 --retain=false", "dairy/1/stir on",
+		"dairy/2/stir on --retain --qos 0", "dairy/else x"} {
 		if code, out, errOut := run(append([]string{"send", site}, strings.Fields(args)...)...); code != 0 {
 			t.Fatalf("%s: exit %d %s%s", args, code, out, errOut)
 		}
@@ -208,9 +211,10 @@ func TestASilentBrokerIsNoQuietOne(t *testing.T) {
 		says []byte
 		want string
 	}{
-		"nothing":            {nil, "no CONNACK: the time is over"},
-		"CONNACK alone":      {accepted, "SUBSCRIBE not answered: the time is over"},
-		"a packet too large": {append(accepted, 0x30, 0xff, 0xff, 0xff, 0x7f), "larger than the 16 MiB that Hodstone takes"},
+		"nothing":       {nil, "no CONNACK: the time is over"},
+		"CONNACK alone": {accepted, "SUBSCRIBE not answered: the time is over"},
+		"a packet too large": {append(accepted, 0x30, 0xff, 0xff, 0xff, 0x7f),
+			"larger than the 16 MiB that Hodstone takes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			ln, err := net.Listen("tcp", "127.0.0.1:0")
@@ -261,7 +265,8 @@ func TestWhatTakesLongSaysSo(t *testing.T) {
 	}()
 	errOut, code := &syncBuffer{make(chan string, 100)}, make(chan int)
 	go func() {
-		code <- cli.Main(cli.Env{Args: []string{"prove", "--url", "mqtt://" + ln.Addr().String()}, Out: io.Discard, ErrOut: errOut})
+		code <- cli.Main(cli.Env{Args: []string{"prove", "--url", "mqtt://" + ln.Addr().String()}, Out: io.Discard,
+			ErrOut: errOut})
 	}()
 	deadline := time.After(20 * time.Second)
 	select {

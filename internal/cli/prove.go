@@ -116,7 +116,8 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
 	case f.url != "":
 		if t, err = f.targetFromURL(); err == nil {
-			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous, clientID: strings.ReplaceAll(f.clientID, "{n}", "99999")}).urlTargets(
+			ways, err = (&reachFlags{access: f.access, anonymous: f.anonymous,
+				clientID: strings.ReplaceAll(f.clientID, "{n}", "99999")}).urlTargets(
 				[]string{f.url},
 			)
 			for i := range ways {

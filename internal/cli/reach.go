@@ -274,7 +274,8 @@ func indented(s string) string {
 }
 
 func (e *Env) workspaceTargets(f *reachFlags, path string) (*workbench.Bench, []reach.Target, error) {
-	for flag, given := range map[string]bool{f.used(): f.used() != "", "--client-id": f.clientID != "", "--protocol-version": f.version != "", "--anonymous": f.anonymous != ""} {
+	for flag, given := range map[string]bool{f.used(): f.used() != "", "--client-id": f.clientID != "",
+		"--protocol-version": f.version != "", "--anonymous": f.anonymous != ""} {
 		if given {
 			return nil, nil, usage("%s goes with a URL; a workspace says it on the broker and its login", flag)
 		}

@@ -80,7 +80,9 @@ func TestReachTriesAWorkspace(t *testing.T) {
 		t.Errorf("doors %v", doors)
 	}
 	code, out, _ = run("reach", file, "--broker", "quay/tls")
-	for _, want := range []string{"quay/tls  mqtts://127.0.0.1:", "✓ in   127.0.0.1:", "TLS ", "✓ MQTT 3.1.1", "✓ no login         CONNACK 0x87, not authorized", "✓ wrong password   CONNACK 0x86", "maximum QoS", "✓ rights of pen-1"} {
+	for _, want := range []string{"quay/tls  mqtts://127.0.0.1:", "✓ in   127.0.0.1:", "TLS ", "✓ MQTT 3.1.1",
+		"✓ no login         CONNACK 0x87, not authorized", "✓ wrong password   CONNACK 0x86", "maximum QoS",
+		"✓ rights of pen-1"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("not told: %q in\n%s", want, out)
 		}
@@ -152,7 +154,8 @@ func TestReachTriesURLsAndDetails(t *testing.T) {
 		!strings.Contains(out, "version 3.1.1") && !strings.Contains(out, "MQTT 3.1.1") {
 		t.Errorf("exit %d: %s\n%s", code, errOut, out)
 	}
-	for _, args := range [][]string{{"send", u, "pen/1", "x"}, {"watch", u, "pen/#", "--for", "10ms"}, {"prove", "--url", u, "--check", "connect.accepted"}} {
+	for _, args := range [][]string{{"send", u, "pen/1", "x"}, {"watch", u, "pen/#", "--for", "10ms"},
+		{"prove", "--url", u, "--check", "connect.accepted"}} {
 		_, out, errOut := run(append(args, "--username", "pen-1", "--password-env", "HODSTONE_TEST_PASSWORD")...)
 		if !strings.Contains(errOut, "! the password of pen-1 goes over a plain link") ||
 			strings.Contains(out+errOut, "s3cret") {
@@ -238,7 +241,9 @@ func TestTrustReadsAFolder(t *testing.T) {
 	secret := filepath.Join(t.TempDir(), "pass")
 	os.WriteFile(secret, []byte(trust.SamplePassphrase+"\n"), 0o600)
 	code, out, errOut = run("trust", dir, "--passphrase-file", secret)
-	for _, want := range []string{"opened with a passphrase", "5 logins, ready for a workspace", "passphrase: {env: SHORE_PASSPHRASE}", "barge ← Marrow Voe intermediate ← Marrow Voe root", "✗ broken pen-3: it expired on"} {
+	for _, want := range []string{"opened with a passphrase", "5 logins, ready for a workspace",
+		"passphrase: {env: SHORE_PASSPHRASE}", "barge ← Marrow Voe intermediate ← Marrow Voe root",
+		"✗ broken pen-3: it expired on"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("not told: %q in\n%s", want, out)
 		}
@@ -282,7 +287,8 @@ func TestTrustReadsAFolder(t *testing.T) {
 		{[]string{"trust", dir, "--device-tls", "1.2"}, "go with --at"},
 		{[]string{"trust", "--at", "quay:1", "--device-suites", "0x1301"}, "goes with --device-tls"},
 		{[]string{"trust", "--at", "quay:1", "--device-tls", "2"}, "there are TLS 1.0, 1.1, 1.2 and 1.3"},
-		{[]string{"trust", "--at", "quay:1", "--device-tls", "1.3", "--device-suites", "NULL"}, "the cipher suite \"NULL\" is not known"},
+		{[]string{"trust", "--at", "quay:1", "--device-tls", "1.3", "--device-suites", "NULL"},
+			"the cipher suite \"NULL\" is not known"},
 		{[]string{"trust", "--at", "mqtt://quay"}, "has no TLS to be tried"},
 		{[]string{"trust", filepath.Join(dir, "pen-1.key"), "--export-ca", "pem"}, "there is no CA to export"},
 		{[]string{"trust", dir, "--passphrase-file", "nowhere"}, "the passphrase cannot be read"},
@@ -309,7 +315,8 @@ func TestTrustTriesARealBroker(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, data := range map[string][]byte{"client.crt": chain, "client.key": key, "ca.crt": ca, "lost.crt": revoked, "lost.key": revokedKey, "list.crl": b.Revocations} {
+	for name, data := range map[string][]byte{"client.crt": chain, "client.key": key, "ca.crt": ca,
+		"lost.crt": revoked, "lost.key": revokedKey, "list.crl": b.Revocations} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -335,7 +342,9 @@ func TestTrustTriesARealBroker(t *testing.T) {
 	for _, x := range s.Trials {
 		verdicts[x.Name] = x.Verdict
 	}
-	for name, want := range map[string]string{"our certificate": "kept", "no certificate": "kept", "a stranger's certificate": "kept", "a revoked certificate": "kept", "our certificate without its key": "kept", "a wrong server name": "kept", "ALPN mqtt": "kept"} {
+	for name, want := range map[string]string{"our certificate": "kept", "no certificate": "kept",
+		"a stranger's certificate": "kept", "a revoked certificate": "kept",
+		"our certificate without its key": "kept", "a wrong server name": "kept", "ALPN mqtt": "kept"} {
 		if verdicts[name] != want {
 			t.Errorf("%s: %s, want %s: %+v", name, verdicts[name], want, s.Trials)
 		}
@@ -422,19 +431,26 @@ func TestTrustReadsWhatOthersMade(t *testing.T) {
 	block, _ := pem.Decode(key)
 	ks := keystore.New()
 	var store bytes.Buffer
-	if err := errors.Join(ks.SetPrivateKeyEntry("pen", keystore.PrivateKeyEntry{CreationTime: time.Now(), PrivateKey: block.Bytes, CertificateChain: []keystore.Certificate{{Type: "X509", Content: pen.Certificate[0]}, {Type: "X509", Content: pen.Certificate[1]}}}, []byte("s3cret-dulse")),
+	if err := errors.Join(ks.SetPrivateKeyEntry("pen",
+		keystore.PrivateKeyEntry{CreationTime: time.Now(), PrivateKey: block.Bytes,
+			CertificateChain: []keystore.Certificate{{Type: "X509", Content: pen.Certificate[0]},
+				{Type: "X509", Content: pen.Certificate[1]}}}, []byte("s3cret-dulse")),
 		ks.Store(&store, []byte("s3cret-dulse"))); err != nil {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	for name, data := range map[string][]byte{"pen-1.jks": store.Bytes(), "farm.crl": list, "farm-ca.pem": a.RootPEM(), "chain.pem": chain, "x.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: append([]byte("\x30\x47\x02\x01\x00\x30\x05\x06\x03\x2b\x65\x71\x04\x3b\x04\x39"), make([]byte, 57)...)})} {
+	for name, data := range map[string][]byte{"pen-1.jks": store.Bytes(), "farm.crl": list,
+		"farm-ca.pem": a.RootPEM(), "chain.pem": chain, "x.key": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY",
+			Bytes: append([]byte("\x30\x47\x02\x01\x00\x30\x05\x06\x03\x2b\x65\x71\x04\x3b\x04\x39"),
+				make([]byte, 57)...)})} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	t.Setenv("HODSTONE_TEST_PASS", "s3cret-dulse")
 	code, out, _ := run("trust", dir, "--passphrase-env", "HODSTONE_TEST_PASS")
-	for _, want := range []string{"revocation list of Marrow Voe intermediate, 1 certificate, until ", "private key (ECDSA, P-256), opened with a passphrase; certificate of pen-1; certificate of Marrow Voe intermediate [JKS]",
+	for _, want := range []string{"revocation list of Marrow Voe intermediate, 1 certificate, until ",
+		"private key (ECDSA, P-256), opened with a passphrase; certificate of pen-1; certificate of Marrow Voe intermediate [JKS]",
 		"✗ broken pen-1: it is revoked since", "✗ x.key", "kind Ed448", "passphrase: {env: PEN_1_PASSPHRASE}"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("not told: %q in\n%s", want, out)
@@ -450,7 +466,8 @@ func TestTrustReadsWhatOthersMade(t *testing.T) {
 		t.Errorf("%+v", d.Certificates)
 	}
 	// The store is a login's certificate and key in a workspace.
-	for pass, want := range map[string]string{"HODSTONE_TEST_PASS": "0 problems", "HODSTONE_TEST_NONE": "HODSTONE_TEST_NONE"} {
+	for pass, want := range map[string]string{"HODSTONE_TEST_PASS": "0 problems",
+		"HODSTONE_TEST_NONE": "HODSTONE_TEST_NONE"} {
 		file := filepath.Join(dir, "hodstone.yaml")
 		text := "hodstone: 1\nbrokers: {quay: {listeners: {tls: {url: \"mqtts://quay.test\", ca: farm-ca.pem}}, login: pen-1}}\nlogins: {pen-1: {certificate: pen-1.jks, passphrase: {env: " + pass + "}}}\n"
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {

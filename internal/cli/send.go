@@ -294,7 +294,8 @@ func (e *Env) sendAll(
 // forewarn tells what the message breaks of the contract.
 func (e *Env) forewarn(k *contract.Contract, m *packet.Publish) {
 	j := contract.NewJudge(k, rule.All()).
-		Message(contract.Message{At: time.Now(), Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: m.QoS, Retain: m.Retain, RetainKnown: true})
+		Message(contract.Message{At: time.Now(), Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Granted: m.QoS,
+			Retain: m.Retain, RetainKnown: true})
 	if j.Clause == nil {
 		near := ""
 		if j.Near != "" {

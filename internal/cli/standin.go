@@ -114,7 +114,12 @@ The faults:
 	fl.IntVar(&f.packetSize, "maximum-packet-size", 0, "the largest packet taken, in bytes")
 	fl.IntVar(&f.receiveMaximum, "receive-maximum", 0, "messages at QoS 1 and 2 that may be unacknowledged towards it")
 	fl.IntVar(&f.connections, "connections", 0, "how many clients may be connected at a time")
-	fl.IntVar(&f.memory, "memory", 0, "how many bytes it holds at most of messages, sessions, subscriptions and wills (default 192 MiB)")
+	fl.IntVar(
+		&f.memory,
+		"memory",
+		0,
+		"how many bytes it holds at most of messages, sessions, subscriptions and wills (default 192 MiB)",
+	)
 	fl.DurationVar(&f.keepAlive, "server-keep-alive", 0, "replace the clients' keep alive in version 5")
 	fl.StringVar(&f.clientID, "client-id", "", "a regular expression that the whole client identifier must match")
 	fl.StringVar(&f.serverReference, "server-reference", "", "refuse every client and name this server to use instead")
@@ -132,11 +137,14 @@ func (f *standInFlags) limits(l *standin.Limits, given func(string) bool) error 
 		q := packet.QoS(f.maximumQoS)
 		l.MaximumQoS = &q
 	}
-	for name, off := range map[string]*bool{"retain-available": &l.NoRetained, "wildcard-subscription-available": &l.NoWildcards,
-		"subscription-identifiers-available": &l.NoIdentifiers, "shared-subscription-available": &l.NoShared, "empty-client-id": &l.NoEmptyClientID} {
+	for name, off := range map[string]*bool{"retain-available": &l.NoRetained,
+		"wildcard-subscription-available":    &l.NoWildcards,
+		"subscription-identifiers-available": &l.NoIdentifiers, "shared-subscription-available": &l.NoShared,
+		"empty-client-id": &l.NoEmptyClientID} {
 		if given(name) {
-			*off = !map[string]bool{"retain-available": f.retain, "wildcard-subscription-available": f.wildcards, "subscription-identifiers-available": f.identifiers,
-				"shared-subscription-available": f.shared, "empty-client-id": f.empty}[name]
+			*off = !map[string]bool{"retain-available": f.retain, "wildcard-subscription-available": f.wildcards,
+				"subscription-identifiers-available": f.identifiers,
+				"shared-subscription-available":      f.shared, "empty-client-id": f.empty}[name]
 		}
 	}
 	for _, n := range []struct {
@@ -144,8 +152,10 @@ func (f *standInFlags) limits(l *standin.Limits, given func(string) bool) error 
 		value int
 		to    *int
 		most  int
-	}{{"maximum-packet-size", f.packetSize, &l.MaximumPacketSize, 8 << 20}, {"receive-maximum", f.receiveMaximum, &l.ReceiveMaximum, 65535},
-		{"connections", f.connections, &l.Connections, 1 << 20}, {"memory", f.memory, &l.Memory, 1 << 40}, {"server-keep-alive", int(f.keepAlive / time.Second), &l.ServerKeepAlive, 65535}} {
+	}{{"maximum-packet-size", f.packetSize, &l.MaximumPacketSize, 8 << 20},
+		{"receive-maximum", f.receiveMaximum, &l.ReceiveMaximum, 65535},
+		{"connections", f.connections, &l.Connections, 1 << 20}, {"memory", f.memory, &l.Memory, 1 << 40},
+		{"server-keep-alive", int(f.keepAlive / time.Second), &l.ServerKeepAlive, 65535}} {
 		if given(n.name) {
 			if n.value < 1 || n.value > n.most {
 				return usage("--%s must be between 1 and %d", n.name, n.most)
@@ -417,7 +427,8 @@ func (e *Env) obey(ctx context.Context, s *standin.Server, out *announcer) {
 			if rest = strings.TrimSpace(rest); s.ThrowOut(rest) {
 				out.say(map[string]any{"event": "thrown out", "client_id": rest}, "%s is thrown out", rest)
 			} else {
-				out.say(map[string]any{"event": "error", "text": "no client " + rest + " is connected"}, "no client %q is connected", rest)
+				out.say(map[string]any{"event": "error", "text": "no client " + rest + " is connected"},
+					"no client %q is connected", rest)
 			}
 		default:
 			out.say(

@@ -60,8 +60,18 @@ reached.`,
 	fl := c.Flags()
 	fl.StringVar(&f.at, "at", "", "try the TLS of the server at HOST:PORT, or at a URL of mqtts:// or wss://")
 	fl.StringVar(&f.serverName, "server-name", "", "with --at: the name that the server's certificate must hold")
-	fl.StringSliceVar(&f.deviceTLS, "device-tls", nil, "with --at: the versions that a device has, such as 1.2 or 1.2,1.3")
-	fl.StringSliceVar(&f.deviceSuites, "device-suites", nil, "with --device-tls: the cipher suites that the device has, by IANA's names or numbers; all by default")
+	fl.StringSliceVar(
+		&f.deviceTLS,
+		"device-tls",
+		nil,
+		"with --at: the versions that a device has, such as 1.2 or 1.2,1.3",
+	)
+	fl.StringSliceVar(
+		&f.deviceSuites,
+		"device-suites",
+		nil,
+		"with --device-tls: the cipher suites that the device has, by IANA's names or numbers; all by default",
+	)
 	fl.BoolVar(&f.json, "json", false, "write one JSON document instead of lines")
 	fl.StringVar(&f.export, "export-ca", "", "write the CA as "+strings.Join(trust.ExportFormats, ", "))
 	fl.StringVar(&f.passphraseFile, "passphrase-file", "", "the file that holds a passphrase")
@@ -151,7 +161,12 @@ func (e *Env) exportCA(format string, v *trust.Inventory, s *trust.Survey) error
 	}
 	for _, c := range cas {
 		if fetched {
-			plain.Fprintf(e.ErrOut, "! not yet trusted: %s was fetched from the server itself. Compare its SHA-256 by another way:\n  %s\n", trust.Subject(c.Subject.String()), trust.Fingerprint(c))
+			plain.Fprintf(
+				e.ErrOut,
+				"! not yet trusted: %s was fetched from the server itself. Compare its SHA-256 by another way:\n  %s\n",
+				trust.Subject(c.Subject.String()),
+				trust.Fingerprint(c),
+			)
 		}
 	}
 	_, err = e.raw.Write(data)
@@ -188,7 +203,10 @@ func (e *Env) survey(ctx context.Context, f *trustFlags, v *trust.Inventory) (*t
 	}
 	o.Pairs, o.Revocations = v.ClientPairs(), v.Revocations()
 	if c, err := o.Dial(ctx); err != nil {
-		return &trust.Survey{ServerName: endpoint.Host, Err: fmt.Errorf("%s: %w: 'hodstone reach %s' tells why", endpoint.Address, err, where)}, nil
+		return &trust.Survey{
+			ServerName: endpoint.Host,
+			Err:        fmt.Errorf("%s: %w: 'hodstone reach %s' tells why", endpoint.Address, err, where),
+		}, nil
 	} else {
 		c.Close()
 	}

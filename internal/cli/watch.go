@@ -246,8 +246,10 @@ func (w *watching) verdict() error {
 	if w.broken > 0 {
 		wrong = append(wrong, fmt.Sprintf("%d of %s broke the contract", w.broken, plural(w.count, "message")))
 	}
-	for _, x := range []struct{ what, one, many string }{{hapMissing, "message or answer that was due did not come", "messages or answers that were due did not come"},
-		{hapRefused, "thing was refused", "things were refused"}, {hapDevice, "failure of a device", "failures of devices"}} {
+	for _, x := range []struct{ what, one, many string }{{hapMissing, "message or answer that was due did not come",
+		"messages or answers that were due did not come"},
+		{hapRefused, "thing was refused", "things were refused"},
+		{hapDevice, "failure of a device", "failures of devices"}} {
 		if n := w.worse[x.what]; n == 1 {
 			wrong = append(wrong, "1 "+x.one)
 		} else if n > 1 {
@@ -313,7 +315,8 @@ func (w *watching) event(e *trace.Event) {
 	switch {
 	case e.Role == trace.RoleDevice && e.Kind == trace.Line:
 		w.happen(e, hapDevice, "", "", e.Client+": "+e.Text)
-	case e.Client == watchName && e.Kind == trace.Link && (e.Link == client.LinkEnded || e.Link == client.LinkFailed) && e.By != client.ByUs:
+	case e.Client == watchName && e.Kind == trace.Link &&
+		(e.Link == client.LinkEnded || e.Link == client.LinkFailed) && e.By != client.ByUs:
 		w.happen(e, hapBlind, "", "", "the observer does not see: "+e.Text)
 	case e.Client == watchName && e.Kind == trace.Link && e.Link == client.Watching && w.told[hapBlind]:
 		w.happen(e, hapSees, "", "", "the observer sees again")

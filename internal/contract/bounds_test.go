@@ -34,38 +34,64 @@ func TestQuickAtItsBounds(t *testing.T) {
 		want          bool
 	}{
 		// Bounds with an exact float64, which numbers may touch.
-		{`{"minimum":10}`, `10`, true}, {`{"minimum":10}`, `9.999`, false}, {`{"maximum":10}`, `10`, true}, {`{"maximum":10}`, `10.001`, false},
+		{`{"minimum":10}`, `10`, true}, {`{"minimum":10}`, `9.999`, false}, {`{"maximum":10}`, `10`, true},
+		{`{"maximum":10}`, `10.001`, false},
 		{`{"exclusiveMinimum":10}`, `10`, false}, {`{"exclusiveMinimum":10}`, `10.001`, true},
 		{`{"exclusiveMaximum":10}`, `10`, false}, {`{"exclusiveMaximum":10}`, `9.999`, true},
-		{`{"minimum":-10}`, `-10`, true}, {`{"maximum":-10}`, `-10`, true}, {`{"minimum":1}`, `0`, false}, {`{"exclusiveMaximum":1}`, `2`, false},
+		{`{"minimum":-10}`, `-10`, true}, {`{"maximum":-10}`, `-10`, true}, {`{"minimum":1}`, `0`, false},
+		{`{"exclusiveMaximum":1}`, `2`, false},
 		// Without one, or with many digits: numbers beside the bound are left to the whole schema, on both sides of zero.
-		{`{"minimum":0.1}`, `0.1`, false}, {`{"minimum":0.1}`, `0.10000001`, true}, {`{"maximum":0.1}`, `0.1`, false}, {`{"maximum":0.1}`, `0.09999`, true},
-		{`{"exclusiveMinimum":0.1}`, `0.1000000001`, false}, {`{"exclusiveMinimum":0.1}`, `0.2`, true}, {`{"exclusiveMinimum":0.1}`, `0.100000002`, true},
-		{`{"exclusiveMaximum":0.1}`, `0.0999999999`, false}, {`{"exclusiveMaximum":0.1}`, `0.0999`, true}, {`{"exclusiveMaximum":0.1}`, `0.099999998`, true},
-		{`{"minimum":10}`, `10.0000000000001`, false}, {`{"minimum":10}`, `10.000000000001`, true}, {`{"minimum":10}`, `10.0001000000000000`, true},
-		{`{"minimum":-1000000000000}`, `-999999999999.9999`, false}, {`{"minimum":-1000000000000}`, `-999999990000.0000`, true},
-		{`{"maximum":1000000000000}`, `999999999999.99999`, false}, {`{"maximum":1000000000000}`, `999999990000.00000`, true},
-		{`{"exclusiveMinimum":-1000000000000}`, `-999999999999.9999`, false}, {`{"exclusiveMaximum":-1000000000000}`, `-1000000000000.0001`, false},
-		{`{"exclusiveMaximum":1000000000000}`, `999999999999.99999`, false}, {`{"exclusiveMaximum":1000000000000}`, `999999990000.00000`, true},
-		{`{"maximum":0.5}`, `0.49999999999999999`, false}, {`{"maximum":0.5}`, `0.49999999000000000`, true}, {`{"minimum":0.5}`, `0.50000000000000001`, false},
+		{`{"minimum":0.1}`, `0.1`, false}, {`{"minimum":0.1}`, `0.10000001`, true}, {`{"maximum":0.1}`, `0.1`, false},
+		{`{"maximum":0.1}`, `0.09999`, true},
+		{`{"exclusiveMinimum":0.1}`, `0.1000000001`, false}, {`{"exclusiveMinimum":0.1}`, `0.2`, true},
+		{`{"exclusiveMinimum":0.1}`, `0.100000002`, true},
+		{`{"exclusiveMaximum":0.1}`, `0.0999999999`, false}, {`{"exclusiveMaximum":0.1}`, `0.0999`, true},
+		{`{"exclusiveMaximum":0.1}`, `0.099999998`, true},
+		{`{"minimum":10}`, `10.0000000000001`, false}, {`{"minimum":10}`, `10.000000000001`, true},
+		{`{"minimum":10}`, `10.0001000000000000`, true},
+		{`{"minimum":-1000000000000}`, `-999999999999.9999`, false},
+		{`{"minimum":-1000000000000}`, `-999999990000.0000`, true},
+		{`{"maximum":1000000000000}`, `999999999999.99999`, false},
+		{`{"maximum":1000000000000}`, `999999990000.00000`, true},
+		{`{"exclusiveMinimum":-1000000000000}`, `-999999999999.9999`, false},
+		{`{"exclusiveMaximum":-1000000000000}`, `-1000000000000.0001`, false},
+		{`{"exclusiveMaximum":1000000000000}`, `999999999999.99999`, false},
+		{`{"exclusiveMaximum":1000000000000}`, `999999990000.00000`, true},
+		{`{"maximum":0.5}`, `0.49999999999999999`, false}, {`{"maximum":0.5}`, `0.49999999000000000`, true},
+		{`{"minimum":0.5}`, `0.50000000000000001`, false},
 		// Numbers with an exponent, and very many digits; "e" in texts beside digits too.
-		{any, `1e3`, false}, {any, strings.Repeat("1", 100), true}, {any, strings.Repeat("1", 101), false}, {any, "0." + strings.Repeat("1", 97), true},
-		{any, "0." + strings.Repeat("1", 99), false}, {any, `[1,2,3]`, true}, {any, `"e"`, true}, {`{"type":"integer"}`, `1.0`, false}, {`{"type":"integer"}`, `7`, true},
-		{`{"type":"number"}`, `7`, true}, {`{"type":"string"}`, `7`, false}, {`{"enum":["7"]}`, `7`, false}, {`{"enum":["7"]}`, `"7"`, true},
-		{`{"enum":["7"]}`, `true`, false}, {`{"enum":["7"]}`, `null`, false}, {`{"enum":["7"]}`, `[]`, false}, {`{"enum":["7"]}`, `{}`, false},
+		{any, `1e3`, false}, {any, strings.Repeat("1", 100), true}, {any, strings.Repeat("1", 101), false},
+		{any, "0." + strings.Repeat("1", 97), true},
+		{any, "0." + strings.Repeat("1", 99), false}, {any, `[1,2,3]`, true}, {any, `"e"`, true},
+		{`{"type":"integer"}`, `1.0`, false}, {`{"type":"integer"}`, `7`, true},
+		{`{"type":"number"}`, `7`, true}, {`{"type":"string"}`, `7`, false}, {`{"enum":["7"]}`, `7`, false},
+		{`{"enum":["7"]}`, `"7"`, true},
+		{`{"enum":["7"]}`, `true`, false}, {`{"enum":["7"]}`, `null`, false}, {`{"enum":["7"]}`, `[]`, false},
+		{`{"enum":["7"]}`, `{}`, false},
 		// Sizes, names, what stands twice.
 		{any, text(maxQuickBytes), true}, {any, text(maxQuickBytes + 1), false}, {any, ``, false}, {any, `1`, true},
-		{any, many(maxQuickNames), true}, {any, many(maxQuickNames + 1), false}, {any, `{"a":1,"a":1}`, false}, {any, `{"a":1,"\u0061":1}`, false},
-		{any, `{"a":[1]}`, true}, {any, `{"a":[{}]}`, false}, {any, `{"a":{"b":1}}`, false}, {`{"properties":{"a":` + any + `}}`, `{"a":{"b":1}}`, true},
-		{`{"properties":{"a":` + any + `}}`, `{"a":[{}]}`, false}, {any, `[[1]]`, true}, {any, `[{}]`, false}, {any, `{"a":"{"}`, true},
-		{required(1), `{"k0":1}`, true}, {required(2), `{"k0":1}`, false}, {required(2), `{"k1":1,"k0":1}`, true}, {required(24), many(24), true},
+		{any, many(maxQuickNames), true}, {any, many(maxQuickNames + 1), false}, {any, `{"a":1,"a":1}`, false},
+		{any, `{"a":1,"\u0061":1}`, false},
+		{any, `{"a":[1]}`, true}, {any, `{"a":[{}]}`, false}, {any, `{"a":{"b":1}}`, false},
+		{`{"properties":{"a":` + any + `}}`, `{"a":{"b":1}}`, true},
+		{`{"properties":{"a":` + any + `}}`, `{"a":[{}]}`, false}, {any, `[[1]]`, true}, {any, `[{}]`, false},
+		{any, `{"a":"{"}`, true},
+		{required(1), `{"k0":1}`, true}, {required(2), `{"k0":1}`, false}, {required(2), `{"k1":1,"k0":1}`, true},
+		{required(24), many(24), true},
 		{`{"type":"string"}`, `"a\n"`, false}, {`{"type":"string"}`, `"\\"`, false}, {`{"type":"string"}`, `"a"`, true},
 		// Times.
-		{`{"format":"date-time"}`, `"2026-11-23T09:00:00"`, false}, {`{"format":"date-time"}`, `"2026-11-23T09:00:00Z"`, true}, {`{"format":"date-time"}`, `"2026-11-23T09:00:00.Z"`, false},
-		{`{"format":"date-time"}`, `"2026-11-23T09:00:00.5Z"`, true}, {`{"format":"date-time"}`, `"2026-11-23T09:00:00.123456789-23:59"`, true},
-		{`{"format":"date-time"}`, `"2026-11-23T09:00:00+24:00"`, false}, {`{"format":"date-time"}`, `"2026-11-23T09:00:00*01:00"`, false},
-		{`{"format":"date-time"}`, `"2026-11-23T09:00:00+01.00"`, false}, {`{"format":"date-time"}`, `"2026-11-23T09:00:00+01:000"`, false},
-		{`{"format":"date-time"}`, `"2026-13-23T09:00:00Z"`, false}, {`{"format":"date-time"}`, `"2026-11-23t09:00:00Z"`, false}, {`{"format":"date-time"}`, `"2026-11-23T09:00:00.5"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00Z"`, true},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00.Z"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00.5Z"`, true},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00.123456789-23:59"`, true},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00+24:00"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00*01:00"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00+01.00"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00+01:000"`, false},
+		{`{"format":"date-time"}`, `"2026-13-23T09:00:00Z"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23t09:00:00Z"`, false},
+		{`{"format":"date-time"}`, `"2026-11-23T09:00:00.5"`, false},
 	} {
 		s := schemaOf(t, tt.schema)
 		if s.quick == nil {
@@ -77,7 +103,8 @@ func TestQuickAtItsBounds(t *testing.T) {
 	}
 	for schema, want := range map[string]bool{
 		deep(maxQuickDepth, any): true, deep(maxQuickDepth+1, any): false, required(64): true,
-		`{"$ref":"#/$defs/a","$defs":{"a":` + any + `}}`: true, `{"$ref":"#/$defs/a","required":["x"],"$defs":{"a":` + any + `}}`: false,
+		`{"$ref":"#/$defs/a","$defs":{"a":` + any + `}}`:                                true,
+		`{"$ref":"#/$defs/a","required":["x"],"$defs":{"a":` + any + `}}`:               false,
 		`{"$ref":"#/$defs/a","properties":{"x":` + any + `},"$defs":{"a":` + any + `}}`: false,
 	} {
 		if got := schemaOf(t, schema).quick != nil; got != want {
@@ -97,7 +124,10 @@ func TestFieldsOfASchema(t *testing.T) {
 	var got []string
 	for _, f := range p.Fields() {
 		if strings.Count(f.Pointer, "/") <= 2 {
-			got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s %s %v %s", f.Pointer, f.Type, f.Range, f.Required, f.Note)))
+			got = append(
+				got,
+				strings.TrimSpace(fmt.Sprintf("%s %s %s %v %s", f.Pointer, f.Type, f.Range, f.Required, f.Note)),
+			)
 		}
 	}
 	want := "/z   0 … 5 true|/b object  true|/b/y integer  true why|/b/x   false|/a string  false|/c null or string, date-time  false|/d   false|" +
@@ -172,7 +202,8 @@ func TestWhatASchemaExpects(t *testing.T) {
 		{`{"$dynamicRef":"#/$defs/a","$defs":{"a":{"maximum":3}}}`, `4`, "maximum: maximum 3, 4"},
 		{`{"dependentRequired":{"a":["b"]}}`, `{"a":1}`, `dependentRequired/a: dependentRequired/a ["b"], {"a":1}`},
 		{`{"not":{"type":"string"}}`, `"x"`, `not: not {"type":"string"}, "x"`},
-		{`{"anyOf":[{"minimum":3},{"type":"string"}]}`, `1`, `anyOf: anyOf [{"minimum":3},{"type":"string"}], 1|minimum: minimum 3, 1|type: type "string", 1`},
+		{`{"anyOf":[{"minimum":3},{"type":"string"}]}`, `1`,
+			`anyOf: anyOf [{"minimum":3},{"type":"string"}], 1|minimum: minimum 3, 1|type: type "string", 1`},
 		{`{"required":["a"]}`, `{}`, `required: required ["a"], missing property 'a'`},
 	} {
 		s := schemaOf(t, tt[0])

@@ -78,38 +78,56 @@ func TestMessagesAreJudged(t *testing.T) {
 		want           string // rule, keyword, place and what was seen
 	}{
 		{"v/pen/1/oxygen", `{"mgl": 8.5, "at": "2026-05-01T06:00:00Z", "mode": 3}`, contract.Message{}, ""},
-		{"v/pen/1/oxygen", `{"mgl": -0.4, "at": "2026-05-01T06:00:00Z"}`, contract.Message{}, "schema minimum /mgl: expected minimum 0, saw -0.4"},
-		{"v/pen/1/oxygen", `{"mgl": 21, "at": "noon"}`, contract.Message{}, `schema format /at: expected format "date-time", saw "noon"; schema maximum /mgl: expected maximum 20, saw 21`},
-		{"v/pen/1/oxygen", `{"mgl": 1}`, contract.Message{}, `schema required: expected required ["mgl","at"], saw missing property 'at'`},
-		{"v/pen/1/oxygen", `{"mgl": "8", "at": "2026-05-01T06:00:00Z"}`, contract.Message{}, `schema type /mgl: expected type "number", saw "8"`},
-		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "mode": 2}`, contract.Message{}, `schema enum /mode: expected enum [0,3], saw 2`},
-		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "deep": {"a/b": 1.5}}`, contract.Message{}, `schema type /deep/a~1b: expected type "integer", saw 1.5`},
-		{"v/pen/1/oxygen", `"{\"mgl\": 1}"`, contract.Message{}, `schema type: expected type "object", saw "{\"mgl\": 1}": JSON that was encoded twice?`},
-		{"v/pen/1/oxygen", `{"mgl": 1`, contract.Message{}, "format byte 9: expected json, saw the text ends too early"},
-		{"v/pen/1/oxygen", "{\"mgl\": 1}\x00\x00", contract.Message{}, "format byte 10: expected json, saw 2 NUL bytes at the end; was the whole buffer sent instead of the text in it?"},
+		{"v/pen/1/oxygen", `{"mgl": -0.4, "at": "2026-05-01T06:00:00Z"}`, contract.Message{},
+			"schema minimum /mgl: expected minimum 0, saw -0.4"},
+		{"v/pen/1/oxygen", `{"mgl": 21, "at": "noon"}`, contract.Message{},
+			`schema format /at: expected format "date-time", saw "noon"; schema maximum /mgl: expected maximum 20, saw 21`},
+		{"v/pen/1/oxygen", `{"mgl": 1}`, contract.Message{},
+			`schema required: expected required ["mgl","at"], saw missing property 'at'`},
+		{"v/pen/1/oxygen", `{"mgl": "8", "at": "2026-05-01T06:00:00Z"}`, contract.Message{},
+			`schema type /mgl: expected type "number", saw "8"`},
+		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "mode": 2}`, contract.Message{},
+			`schema enum /mode: expected enum [0,3], saw 2`},
+		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "deep": {"a/b": 1.5}}`, contract.Message{},
+			`schema type /deep/a~1b: expected type "integer", saw 1.5`},
+		{"v/pen/1/oxygen", `"{\"mgl\": 1}"`, contract.Message{},
+			`schema type: expected type "object", saw "{\"mgl\": 1}": JSON that was encoded twice?`},
+		{"v/pen/1/oxygen", `{"mgl": 1`, contract.Message{},
+			"format byte 9: expected json, saw the text ends too early"},
+		{"v/pen/1/oxygen", "{\"mgl\": 1}\x00\x00", contract.Message{},
+			"format byte 10: expected json, saw 2 NUL bytes at the end; was the whole buffer sent instead of the text in it?"},
 		{"v/pen/2/state", "on", contract.Message{}, ""},
 		{"v/pen/2/state", "On", contract.Message{}, `values: expected one of "on", "off", saw "On"`},
 		{"v/pen/2/state", "\xff", contract.Message{}, "format byte 0: expected text, saw the bytes are not UTF-8"},
 		{"v/pen/2/set", "50", contract.Message{QoS: 1, Granted: 2}, ""},
 		{"v/pen/2/set", "150", contract.Message{QoS: 1, Granted: 2}, "range: expected 0 … 100 %, saw 150"},
-		{"v/pen/2/set", "half", contract.Message{QoS: 1, Granted: 2}, `format byte 0: expected number, saw "half" is no decimal number`},
+		{"v/pen/2/set", "half", contract.Message{QoS: 1, Granted: 2},
+			`format byte 0: expected number, saw "half" is no decimal number`},
 		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2}, "qos: expected QoS 1, saw QoS 0"},
 		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 0}, ""}, // the grant hides it
-		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 1, Retain: true, RetainKnown: true}, "retain: expected retain false, saw retain true"},
+		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 1, Retain: true, RetainKnown: true},
+			"retain: expected retain false, saw retain true"},
 		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Retain: true, Copy: true}, ""},
 		{"v/frame", "\x00\xff", contract.Message{}, ""},
-		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "mgl": 2}`, contract.Message{}, `format byte 41: expected json, saw the name "mgl" stands twice in one object: which value counts is not defined (RFC 8259 §4)`},
-		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "more": {"x": 1, "x": 1}}`, contract.Message{}, `format byte 58: expected json, saw the name "x" stands twice in one object: which value counts is not defined (RFC 8259 §4)`},
+		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "mgl": 2}`, contract.Message{},
+			`format byte 41: expected json, saw the name "mgl" stands twice in one object: which value counts is not defined (RFC 8259 §4)`},
+		{"v/pen/1/oxygen", `{"mgl": 1, "at": "2026-05-01T06:00:00Z", "more": {"x": 1, "x": 1}}`, contract.Message{},
+			`format byte 58: expected json, saw the name "x" stands twice in one object: which value counts is not defined (RFC 8259 §4)`},
 		{"v/pen/1/oxygen", "", contract.Message{}, ""}, // it may clear what is stored
-		{"v/pen/1/oxygen", "", contract.Message{Sender: "pen-1"}, "format byte 0: expected json, saw the payload is empty"},
+		{"v/pen/1/oxygen", "", contract.Message{Sender: "pen-1"},
+			"format byte 0: expected json, saw the payload is empty"},
 		{"v/pen/1/oxygen", "", contract.Message{Sender: "pen-1", Cleared: true}, ""},
-		{"v/pen/1/oxygen", "", contract.Message{RetainKnown: true}, "format byte 0: expected json, saw the payload is empty"},
+		{"v/pen/1/oxygen", "", contract.Message{RetainKnown: true},
+			"format byte 0: expected json, saw the payload is empty"},
 		{"v/pen/2/set", "", contract.Message{QoS: 1, Granted: 1}, `format byte 0: expected number, saw "" is no decimal number`}, // it is never stored
 		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Sender: "desk", Sent: &contract.Envelope{QoS: 1}}, ""},         // the broker lowered it
-		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 2, Retain: true, RetainKnown: true, Sender: "desk", Sent: &contract.Envelope{QoS: 1}}, ""},
-		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Sender: "desk", Sent: &contract.Envelope{}}, "qos: expected QoS 1, saw QoS 0"},
+		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 2, Retain: true, RetainKnown: true, Sender: "desk",
+			Sent: &contract.Envelope{QoS: 1}}, ""},
+		{"v/pen/2/set", "5", contract.Message{QoS: 0, Granted: 2, Sender: "desk", Sent: &contract.Envelope{}},
+			"qos: expected QoS 1, saw QoS 0"},
 		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 1, Sender: "desk", Party: "shore"}, ""},
-		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 1, Sender: "pen-2", Party: "pen"}, "from: expected from party shore, saw from pen-2, which plays pen"},
+		{"v/pen/2/set", "5", contract.Message{QoS: 1, Granted: 1, Sender: "pen-2", Party: "pen"},
+			"from: expected from party shore, saw from pen-2, which plays pen"},
 		{"v/pen/3/oxygen", "x", contract.Message{}, `stray, near oxygen, but {pen} may not be "3"`},
 		{"v/pen/1/oxigen", "x", contract.Message{}, "stray, near oxygen (v/pen/{pen}/oxygen)"},
 		{"other", "x", contract.Message{}, "stray, near "},
@@ -419,7 +437,8 @@ func TestFieldsAndPlacesInThePayload(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 	text := []byte(`{"a": [1, {"b/c": "x"}], "d": null}`)
-	for pointer, want := range map[string]string{"/a/1/b~1c": `"x"`, "/a": `[1, {"b/c": "x"}]`, "/d": "null", "": string(text), "/e": ""} {
+	for pointer, want := range map[string]string{"/a/1/b~1c": `"x"`, "/a": `[1, {"b/c": "x"}]`, "/d": "null",
+		"": string(text), "/e": ""} {
 		start, end, ok := payload.Of(payload.JSON).Locate(text, pointer)
 		if ok != (want != "") || ok && string(text[start:end]) != want {
 			t.Errorf("%s: %q %v", pointer, text[start:end], ok)
@@ -431,7 +450,8 @@ func TestOverlapsAreFound(t *testing.T) {
 	for _, tt := range []struct {
 		a, b string
 		want bool
-	}{{"a/{pen}", "a/{pen}", true}, {"a/{pen}", "a/1", true}, {"a/{pen}", "a/9", false}, {"a/{x}/b", "a/{pen}/{x}", true}, {"a/b", "a/b/c", false}} {
+	}{{"a/{pen}", "a/{pen}", true}, {"a/{pen}", "a/1", true}, {"a/{pen}", "a/9", false},
+		{"a/{x}/b", "a/{pen}/{x}", true}, {"a/b", "a/b/c", false}} {
 		c := farm(t)
 		for _, pair := range [][2]string{{tt.a, tt.b}, {tt.b, tt.a}} {
 			c := &contract.Contract{

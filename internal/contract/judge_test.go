@@ -55,8 +55,16 @@ func TestTheJudgeCounts(t *testing.T) {
 		say("v/1/b", fmt.Sprint(i))
 	}
 	cell := j.Cells()[0]
-	if cell.Count != 16 || cell.Broken != 8 || cell.State != contract.CellBroken || cell.Value() != nil || len(cell.History) != 14 {
-		t.Errorf("%d messages, %d breaches, %s, %v, %d in the history", cell.Count, cell.Broken, cell.State, cell.Value(), len(cell.History))
+	if cell.Count != 16 || cell.Broken != 8 || cell.State != contract.CellBroken || cell.Value() != nil ||
+		len(cell.History) != 14 {
+		t.Errorf(
+			"%d messages, %d breaches, %s, %v, %d in the history",
+			cell.Count,
+			cell.Broken,
+			cell.State,
+			cell.Value(),
+			len(cell.History),
+		)
 	}
 	say("v/1/a", "7")
 	if cell = j.Cells()[0]; cell.Value() == nil || cell.State != contract.CellKept {
@@ -80,7 +88,8 @@ func TestWhatTheJudgeKeeps(t *testing.T) {
 	for i := range 130 {
 		say("v/1/a", fmt.Sprint(i))
 	}
-	if h := j.Cells()[0].History; len(h) != 120 || fmt.Sprint(h[0].Value()) != "10" || fmt.Sprint(h[119].Value()) != "129" {
+	if h := j.Cells()[0].History; len(h) != 120 || fmt.Sprint(h[0].Value()) != "10" ||
+		fmt.Sprint(h[119].Value()) != "129" {
 		t.Errorf("%d values from %v to %v", len(h), h[0].Value(), h[len(h)-1].Value())
 	}
 	for i := range 510 {
@@ -142,7 +151,11 @@ func TestLongPayloadsAreKeptInPart(t *testing.T) {
 // TestHowNearIsNear: three letters away, and names of the same length or so.
 func TestHowNearIsNear(t *testing.T) {
 	c := &contract.Contract{Parameters: map[string]contract.Parameter{"n": {Name: "n"}}, Clauses: []*contract.Clause{
-		{Name: "far", Topic: pattern(t, "pens/oxygen")}, {Name: "also", Topic: pattern(t, "pens/oxygem")}, {Name: "long", Topic: pattern(t, strings.Repeat("l", 100)+"/{n}")},
+		{
+			Name:  "far",
+			Topic: pattern(t, "pens/oxygen"),
+		}, {Name: "also", Topic: pattern(t, "pens/oxygem")},
+		{Name: "long", Topic: pattern(t, strings.Repeat("l", 100)+"/{n}")},
 	}}
 	l := strings.Repeat("l", 100)
 	// By how much the lengths may differ, parameters being longer or shorter than what stands for them.
@@ -150,7 +163,12 @@ func TestHowNearIsNear(t *testing.T) {
 		parameter, level int
 		near             bool
 	}{{1, 66, true}, {1, 67, false}, {70, 7, true}, {70, 6, false}} {
-		c := &contract.Contract{Parameters: map[string]contract.Parameter{}, Clauses: []*contract.Clause{{Name: "x", Topic: pattern(t, l+"/{"+strings.Repeat("p", tt.parameter)+"}")}}}
+		c := &contract.Contract{
+			Parameters: map[string]contract.Parameter{},
+			Clauses: []*contract.Clause{
+				{Name: "x", Topic: pattern(t, l+"/{"+strings.Repeat("p", tt.parameter)+"}")},
+			},
+		}
 		if got := c.Near(l + "x/" + strings.Repeat("n", tt.level)); (got != "") != tt.near {
 			t.Errorf("%d for %d: %q", tt.level, tt.parameter, got)
 		}
@@ -161,8 +179,10 @@ func TestHowNearIsNear(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{
-		"pens/oxygEN": "far (pens/oxygen)", "pens/oxyGEN": "far (pens/oxygen)", "pens/oxYGEN": "", "pens/oxygeN": "far (pens/oxygen)",
-		"pens/oxygenabc": "far (pens/oxygen)", "pens/oxygenabcd": "", strings.Repeat("l", 100) + "x/" + strings.Repeat("n", 63): "long (" + strings.Repeat("l", 100) + "/{n})",
+		"pens/oxygEN": "far (pens/oxygen)", "pens/oxyGEN": "far (pens/oxygen)", "pens/oxYGEN": "",
+		"pens/oxygeN":    "far (pens/oxygen)",
+		"pens/oxygenabc": "far (pens/oxygen)", "pens/oxygenabcd": "",
+		strings.Repeat("l", 100) + "x/" + strings.Repeat("n", 63): "long (" + strings.Repeat("l", 100) + "/{n})",
 		strings.Repeat("l", 100) + "x/" + strings.Repeat("n", 68): "",
 	} {
 		if got := c.Near(name); got != want {
@@ -179,7 +199,14 @@ func TestAnEnvelopeIsNoPayload(t *testing.T) {
 	}}
 	w := watch(t, c)
 	for i, qos := range []packet.QoS{0, 1, 0, 0, 1} {
-		m := contract.Message{At: w.at(float64(i)), Topic: "v/a", Payload: []byte("5"), QoS: qos, Granted: 2, Eye: "quay"}
+		m := contract.Message{
+			At:      w.at(float64(i)),
+			Topic:   "v/a",
+			Payload: []byte("5"),
+			QoS:     qos,
+			Granted: 2,
+			Eye:     "quay",
+		}
 		if got := w.j.Message(m).Breaches; len(got) != 1-int(qos) {
 			t.Errorf("message %d at QoS %d: %+v", i, qos, got)
 		}
@@ -188,10 +215,16 @@ func TestAnEnvelopeIsNoPayload(t *testing.T) {
 
 // TestWhereASchemaIsBad: the place within it, or in the file that it leads to.
 func TestWhereASchemaIsBad(t *testing.T) {
-	fsys := fstest.MapFS{"m.json": {Data: []byte(`{"$defs":{"a":{"$ref":"#/$defs/a"},"b":{}}}`)}, "o.json": {Data: []byte(`{"$defs":{"b":{"type":"objekt"}}}`)}}
+	fsys := fstest.MapFS{
+		"m.json": {Data: []byte(`{"$defs":{"a":{"$ref":"#/$defs/a"},"b":{}}}`)},
+		"o.json": {Data: []byte(`{"$defs":{"b":{"type":"objekt"}}}`)},
+	}
 	for text, want := range map[string]string{
-		`{"properties":{"a":{"type":"objekt"}}}`: "/properties/a/type|", `{"$defs":{"a":{"$ref":"#/$defs/a"}},"$ref":"#/$defs/a"}`: "/$defs/a|leads back to itself",
-		`{"$ref":"m.json#/$defs/a"}`: "|m.json#/$defs/a leads back to itself", `{"$ref":"n.json"}`: "|cannot read n.json", `{"$ref":"o.json#/$defs/b"}`: "|o.json at /$defs/b/type: value must be one of",
+		`{"properties":{"a":{"type":"objekt"}}}`:                  "/properties/a/type|",
+		`{"$defs":{"a":{"$ref":"#/$defs/a"}},"$ref":"#/$defs/a"}`: "/$defs/a|leads back to itself",
+		`{"$ref":"m.json#/$defs/a"}`:                              "|m.json#/$defs/a leads back to itself",
+		`{"$ref":"n.json"}`:                                       "|cannot read n.json",
+		`{"$ref":"o.json#/$defs/b"}`:                              "|o.json at /$defs/b/type: value must be one of",
 	} {
 		doc, err := payload.Decode(payload.JSON, []byte(text))
 		if err != nil {
@@ -213,8 +246,11 @@ func TestListedParametersMeet(t *testing.T) {
 		meet bool
 	}{{"1 2", "3 4", false}, {"1 2", "2 3", true}, {"1 2", "", true}, {"", "3", true}, {"", "", true}} {
 		c := &contract.Contract{
-			Parameters: map[string]contract.Parameter{"a": {Name: "a", Values: strings.Fields(tt.a)}, "b": {Name: "b", Values: strings.Fields(tt.b)}},
-			Clauses:    []*contract.Clause{{Name: "x", Topic: pattern(t, "v/{a}")}},
+			Parameters: map[string]contract.Parameter{
+				"a": {Name: "a", Values: strings.Fields(tt.a)},
+				"b": {Name: "b", Values: strings.Fields(tt.b)},
+			},
+			Clauses: []*contract.Clause{{Name: "x", Topic: pattern(t, "v/{a}")}},
 		}
 		if got := c.Overlap(&contract.Clause{Name: "y", Topic: pattern(t, "v/{b}")}) != nil; got != tt.meet {
 			t.Errorf("%q and %q: %v", tt.a, tt.b, got)

@@ -73,7 +73,8 @@ func vat(t *testing.T) (d *device.Device, desk *client.Client, heard func(topic 
 	if _, err := desk.Connect(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := desk.Subscribe(t.Context(), []packet.Subscription{{Filter: "d/echo", QoS: 1}, {Filter: "d/beat"}}); err != nil {
+	if _, err := desk.Subscribe(t.Context(),
+		[]packet.Subscription{{Filter: "d/echo", QoS: 1}, {Filter: "d/beat"}}); err != nil {
 		t.Fatal(err)
 	}
 	d.Start()
@@ -99,7 +100,8 @@ func TestManyCommandsAreAllTaken(t *testing.T) {
 		defer end()
 		const commands = 5000
 		for i := range commands {
-			if _, err := desk.Start(packet.Publish{Topic: "d/set", QoS: 1, Payload: []byte{0x00, 0xff, 0x80, 0xc3, byte(i), byte(i >> 8)}}); err != nil {
+			if _, err := desk.Start(packet.Publish{Topic: "d/set", QoS: 1,
+				Payload: []byte{0x00, 0xff, 0x80, 0xc3, byte(i), byte(i >> 8)}}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -335,7 +335,11 @@ func (d *Device) live(ctx context.Context, done chan struct{}) {
 			err = d.work(ctx)
 		}
 		if ended := d.client.Ended(); ended != nil && errors.Is(err, ended) {
-			err = backoff.Ended(ended, d.opt.Clock.Now().Sub(start), workspace.FillIn(d.opt.Kind.Session.ClientID, d.opt.Number))
+			err = backoff.Ended(
+				ended,
+				d.opt.Clock.Now().Sub(start),
+				workspace.FillIn(d.opt.Kind.Session.ClientID, d.opt.Number),
+			)
 		}
 		if ctx.Err() != nil {
 			break

@@ -15,7 +15,8 @@ import (
 
 // hostile are texts that broke a writer, or would.
 var hostile = []string{
-	"🐟 salmon", "\U0010ffff\ufffe", "a\x00b\x1b[31m", "\u202egnp", "<&>\"']]>", "\xff\xfe", "e\u0301\u0302", "海老", "\u0600", "",
+	"🐟 salmon", "\U0010ffff\ufffe", "a\x00b\x1b[31m", "\u202egnp", "<&>\"']]>", "\xff\xfe", "e\u0301\u0302", "海老",
+	"\u0600", "",
 }
 
 // FuzzText: any text gives an SVG that is XML, with the text in it as far as XML has it, and a PDF.
@@ -69,7 +70,8 @@ func (failing) Write([]byte) (int, error) { panic("out of everything") }
 // TestAPanicIsAnError: what a writer of a format does must not take the program with it.
 func TestAPanicIsAnError(t *testing.T) {
 	for _, name := range []string{"a.svg", "a.pdf"} {
-		if err := draw.New(10, 10).Write(failing{}, name); err == nil || !strings.Contains(err.Error(), "out of everything") {
+		if err := draw.New(10, 10).Write(failing{}, name); err == nil ||
+			!strings.Contains(err.Error(), "out of everything") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

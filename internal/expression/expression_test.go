@@ -12,7 +12,11 @@ import (
 
 func TestTemplates(t *testing.T) {
 	n := 0
-	funcs := Funcs{Now: func() string { return "T" }, Count: func() int { n++; return n - 1 }, Choice: func(n int) int { return n - 1 }}
+	funcs := Funcs{
+		Now:    func() string { return "T" },
+		Count:  func() int { n++; return n - 1 },
+		Choice: func(n int) int { return n - 1 },
+	}
 	names := map[string]any{"oxygen": 8.567, "n": 2, "payload": map[string]any{"run": true, "list": []any{1.0}}}
 	for _, tt := range []struct {
 		in   any
@@ -39,7 +43,8 @@ func TestTemplates(t *testing.T) {
 			t.Errorf("%s: %#v", in, err)
 		}
 	}
-	if b, err := json.Marshal(Object{{"z", 1}, {"a", Object{}}, {"\"", []any{nil}}}); err != nil || string(b) != `{"z":1,"a":{},"\"":[null]}` {
+	if b, err := json.Marshal(Object{{"z", 1}, {"a", Object{}}, {"\"", []any{nil}}}); err != nil ||
+		string(b) != `{"z":1,"a":{},"\"":[null]}` {
 		t.Errorf("%s %v", b, err)
 	}
 	tpl, _ := Compile("= round(payload, 1)", []string{"payload"})
@@ -54,13 +59,21 @@ func TestExpressionsHaveLimits(t *testing.T) {
 	names := []string{"x", "s", "payload", "n"}
 	doubled := `let a = "xxxxxxxx"; `
 	for i := range 40 {
-		doubled += fmt.Sprintf("let a%d = %s + %s; ", i, map[bool]string{true: "a", false: fmt.Sprint("a", i-1)}[i == 0], map[bool]string{true: "a", false: fmt.Sprint("a", i-1)}[i == 0])
+		doubled += fmt.Sprintf(
+			"let a%d = %s + %s; ",
+			i,
+			map[bool]string{true: "a", false: fmt.Sprint("a", i-1)}[i == 0],
+			map[bool]string{true: "a", false: fmt.Sprint("a", i-1)}[i == 0],
+		)
 	}
 	for _, source := range []string{
-		doubled + "a39", `reduce(1..99, #acc + #acc, "x")`, `len(map(1..100000, #))`, `count(1..900, count(1..900, true) > 0)`,
+		doubled + "a39", `reduce(1..99, #acc + #acc, "x")`, `len(map(1..100000, #))`,
+		`count(1..900, count(1..900, true) > 0)`,
 		`join(map(1..10000, replace(s + s, "p", "` + strings.Repeat("y", 500) + `")), "")`,
-		`replace(replace(replace("` + strings.Repeat("a", 300) + `", "a", "` + strings.Repeat("b", 300) + `"), "b", "` + strings.Repeat("c", 300) + `"), "c", "dddd")`,
-		strings.Repeat("1+", 2000) + "1", strings.Repeat("(", 1e6) + "1" + strings.Repeat(")", 1e6), `repeat("x", 1000000000)`,
+		`replace(replace(replace("` + strings.Repeat("a", 300) + `", "a", "` + strings.Repeat("b",
+			300) + `"), "b", "` + strings.Repeat("c", 300) + `"), "c", "dddd")`,
+		strings.Repeat("1+", 2000) + "1", strings.Repeat("(", 1e6) + "1" + strings.Repeat(")", 1e6),
+		`repeat("x", 1000000000)`,
 	} {
 		start := time.Now()
 		c, err := Compile(Prefix+source, names)
@@ -75,8 +88,10 @@ func TestExpressionsHaveLimits(t *testing.T) {
 		}
 	}
 	for source, want := range map[string]any{
-		`n + 1`: 3, `x + n`: 3.5, `"a" + s`: "apen", `s + "-" + string(n + 1)`: "pen-3", `join(payload.list, ", ")`: "a, b",
-		`replace(s, "e", "3")`: "p3n", `1 + 2 * 3`: 7, `sum(map(1..100, # + 1))`: 5150, `-x + 1`: -0.5, `[1, 2][0] + 1`: 2,
+		`n + 1`: 3, `x + n`: 3.5, `"a" + s`: "apen", `s + "-" + string(n + 1)`: "pen-3",
+		`join(payload.list, ", ")`: "a, b",
+		`replace(s, "e", "3")`:     "p3n", `1 + 2 * 3`: 7, `sum(map(1..100, # + 1))`: 5150, `-x + 1`: -0.5,
+		`[1, 2][0] + 1`: 2,
 	} {
 		c, err := Compile(Prefix+source, names)
 		if err != nil {

@@ -17,17 +17,20 @@ import (
 func folder(t *testing.T) string {
 	t.Helper()
 	outside, dir := t.TempDir(), t.TempDir()
-	for name, text := range map[string]string{filepath.Join(outside, "secret"): "s3cret", filepath.Join(dir, "a"): "inside", filepath.Join(dir, "large"): strings.Repeat("x", 101)} {
+	for name, text := range map[string]string{filepath.Join(outside, "secret"): "s3cret",
+		filepath.Join(dir, "a"): "inside", filepath.Join(dir, "large"): strings.Repeat("x", 101)} {
 		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for name, to := range map[string]string{"in": "a", "out": filepath.Join(outside, "secret"), "up": "../" + filepath.Base(outside) + "/secret"} {
+	for name, to := range map[string]string{"in": "a", "out": filepath.Join(outside, "secret"),
+		"up": "../" + filepath.Base(outside) + "/secret"} {
 		if err := os.Symlink(to, filepath.Join(dir, name)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := errors.Join(syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600), os.Mkdir(filepath.Join(dir, "sub"), 0o700)); err != nil {
+	if err := errors.Join(syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600),
+		os.Mkdir(filepath.Join(dir, "sub"), 0o700)); err != nil {
 		t.Fatal(err)
 	}
 	return dir
@@ -85,7 +88,8 @@ func TestWhatTheUserNamesMayBeAPipe(t *testing.T) {
 	w.WriteString("through")
 	// The writer stays, and says nothing more.
 	start := time.Now()
-	if b, err := infile.Read(pipe, 100); err == nil || !strings.Contains(err.Error(), "nothing more came within 5s") || string(b) != "through" {
+	if b, err := infile.Read(pipe, 100); err == nil || !strings.Contains(err.Error(), "nothing more came within 5s") ||
+		string(b) != "through" {
 		t.Errorf("%q %v", b, err)
 	}
 	if took := time.Since(start); took > 10*time.Second {

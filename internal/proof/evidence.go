@@ -111,7 +111,8 @@ func (p *Pass) Arrivals(peer *Client, from uint64, topic, text string) (out []*t
 				continue
 			}
 			was, pending := under[k.ID]
-			again := k.QoS > 0 && k.Dup && pending && was.topic == e.Topic() && was.text == string(k.Payload) && (p.Version != packet.V5 || was.conn != e.Conn)
+			again := k.QoS > 0 && k.Dup && pending && was.topic == e.Topic() && was.text == string(k.Payload) &&
+				(p.Version != packet.V5 || was.conn != e.Conn)
 			if k.QoS > 0 {
 				under[k.ID] = open{e.Conn, e.Topic(), string(k.Payload)}
 			}

@@ -91,7 +91,8 @@ const (
 
 // chainCauses turns what is wrong with a chain into causes.
 var chainCauses = map[trust.ChainCause]Cause{
-	trust.ChainExpired: CertExpired, trust.ChainNotYet: CertNotYet, trust.ChainWrongName: CertWrongName, trust.ChainOldName: CertWrongName, trust.ChainSelfSigned: CertSelfSigned,
+	trust.ChainExpired: CertExpired, trust.ChainNotYet: CertNotYet, trust.ChainWrongName: CertWrongName,
+	trust.ChainOldName: CertWrongName, trust.ChainSelfSigned: CertSelfSigned,
 	trust.ChainIncomplete: CertIncomplete, trust.ChainUnknownCA: CertUnknownCA, trust.ChainRenewedCA: CertRenewedCA,
 }
 
@@ -207,7 +208,8 @@ func refused(c packet.ReasonCode, v packet.Version, withLogin bool, reason, serv
 	}
 	d.Cause, d.What, d.Remedy = known.cause, known.what, known.remedy
 	if !withLogin && (d.Cause == NotAuthorised || d.Cause == WrongLogin) {
-		d.Cause, d.What, d.Remedy = LoginWanted, "the broker does not let this client in without a login", "give user name and password: 'login' on the broker in a workspace, --username on the command line; if it takes clients without, it may have a rule for client identifiers (--client-id)"
+		d.Cause, d.What, d.Remedy = LoginWanted, "the broker does not let this client in without a login",
+			"give user name and password: 'login' on the broker in a workspace, --username on the command line; if it takes clients without, it may have a rule for client identifiers (--client-id)"
 	}
 	if reason != "" {
 		d.Seen += fmt.Sprintf(", %q", clip(reason))

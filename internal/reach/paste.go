@@ -251,7 +251,8 @@ func (d *Details) fill(f map[string]string) error {
 		}
 	}
 	if scheme == "" {
-		scheme = map[string]string{"8883": "mqtts", "443": "wss", "8083": "ws", "8084": "wss", "9001": "ws", "80": "ws"}[port]
+		scheme = map[string]string{"8883": "mqtts", "443": "wss", "8083": "ws", "8084": "wss", "9001": "ws",
+			"80": "ws"}[port]
 	}
 	if scheme == "" {
 		scheme = "mqtt"

@@ -428,7 +428,8 @@ func (r *runner) roundTrip(ctx context.Context, v *visit, w *Way) *Diagnosis {
 		return nil
 	}
 	start = time.Now()
-	if _, err := v.client.Publish(ctx, packet.Publish{Topic: topicName, Payload: []byte("reach"), QoS: min(1, packet.QoS(ack.Codes[0]))}); err != nil {
+	if _, err := v.client.Publish(ctx, packet.Publish{Topic: topicName, Payload: []byte("reach"),
+		QoS: min(1, packet.QoS(ack.Codes[0]))}); err != nil {
 		if !v.client.Connected() {
 			return ended()
 		}

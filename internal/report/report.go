@@ -141,7 +141,8 @@ func NewDocument(p *proof.Proof) Document {
 			CheckRecord{Name: r.Check.Name, Version: r.Version.String(), Verdict: string(r.Verdict),
 				TookMS: float64(
 					r.Took.Microseconds(),
-				) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes, Decided: decided(r), Tables: tables(r)},
+				) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes,
+				Decided: decided(r), Tables: tables(r)},
 		)
 	}
 	d.Doors = doorRecords(p.Doors)

@@ -16,7 +16,14 @@ var noon = time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 
 // event is a packet of a client at a second after noon.
 func event(at float64, k trace.Kind, name string, p packet.Packet) trace.Event {
-	e := trace.Event{At: noon.Add(time.Duration(at * float64(time.Second))), Kind: k, Client: name, Role: trace.RoleDevice, Version: packet.V311, Packet: p}
+	e := trace.Event{
+		At:      noon.Add(time.Duration(at * float64(time.Second))),
+		Kind:    k,
+		Client:  name,
+		Role:    trace.RoleDevice,
+		Version: packet.V311,
+		Packet:  p,
+	}
 	if p != nil {
 		e.Raw = p.Append(nil, packet.V311)
 	}
@@ -59,10 +66,26 @@ func TestStatisticsCount(t *testing.T) {
 	add(link("shore", client.LinkFailed))
 	var got []string
 	for _, c := range st.Clients(noon) {
-		got = append(got, fmt.Sprintf("%s conn %d/%v sent %d received %d published %d got %d broken %d in %d out %d", c.Client, c.Connections, c.Connected, c.Sent, c.Received, c.Published, c.Got, c.Broken, c.BytesIn, c.BytesOut))
+		got = append(
+			got,
+			fmt.Sprintf(
+				"%s conn %d/%v sent %d received %d published %d got %d broken %d in %d out %d",
+				c.Client,
+				c.Connections,
+				c.Connected,
+				c.Sent,
+				c.Received,
+				c.Published,
+				c.Got,
+				c.Broken,
+				c.BytesIn,
+				c.BytesOut,
+			),
+		)
 	}
 	want := []string{
-		"desk conn 0/false sent 0 received 5 published 0 got 5 broken 0 in 42 out 0", "pen conn 2/true sent 5 received 2 published 3 got 0 broken 0 in 8 out 46",
+		"desk conn 0/false sent 0 received 5 published 0 got 5 broken 0 in 42 out 0",
+		"pen conn 2/true sent 5 received 2 published 3 got 0 broken 0 in 8 out 46",
 		"shore conn 1/false sent 0 received 5 published 0 got 4 broken 1 in 33 out 0",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
@@ -84,11 +107,16 @@ func TestOwnLooking(t *testing.T) {
 		e    trace.Event
 		own  bool
 	}{
-		{trace.RoleCheck, event(0, trace.Sent, "c", message("a", "")), true}, {trace.RoleProbe, event(0, trace.Link, "c", nil), true},
-		{trace.RoleDevice, event(0, trace.Sent, "c", message("a", "")), false}, {trace.RoleDevice, event(0, trace.Sent, "c", message("hodstone/x", "")), true},
-		{trace.RoleObserver, event(0, trace.Received, "c", message("a", "")), false}, {trace.RoleObserver, event(0, trace.Sent, "c", &packet.Pingreq{}), true},
-		{trace.RoleObserver, trace.Event{Kind: trace.Link, Link: client.LinkOpened}, true}, {trace.RoleObserver, trace.Event{Kind: trace.Link, Link: client.LinkEnded}, false},
-		{trace.RoleObserver, trace.Event{Kind: trace.Line, Text: "x"}, false}, {trace.RoleDevice, event(0, trace.Sent, "c", &packet.Pingreq{}), false},
+		{trace.RoleCheck, event(0, trace.Sent, "c", message("a", "")), true},
+		{trace.RoleProbe, event(0, trace.Link, "c", nil), true},
+		{trace.RoleDevice, event(0, trace.Sent, "c", message("a", "")), false},
+		{trace.RoleDevice, event(0, trace.Sent, "c", message("hodstone/x", "")), true},
+		{trace.RoleObserver, event(0, trace.Received, "c", message("a", "")), false},
+		{trace.RoleObserver, event(0, trace.Sent, "c", &packet.Pingreq{}), true},
+		{trace.RoleObserver, trace.Event{Kind: trace.Link, Link: client.LinkOpened}, true},
+		{trace.RoleObserver, trace.Event{Kind: trace.Link, Link: client.LinkEnded}, false},
+		{trace.RoleObserver, trace.Event{Kind: trace.Line, Text: "x"}, false},
+		{trace.RoleDevice, event(0, trace.Sent, "c", &packet.Pingreq{}), false},
 		{trace.RoleDevice, trace.Event{Kind: trace.Link, Link: client.LinkOpened}, false},
 	} {
 		tt.e.Role = tt.role
@@ -110,9 +138,12 @@ func TestFiltersAtTheirBounds(t *testing.T) {
 	}
 	e := event(0, trace.Sent, "c", message("a", "x"))
 	for filter, want := range map[string]bool{
-		"since:2026-11-27T12:00:00Z": true, "until:2026-11-27T12:00:00Z": true, "since:2026-11-27T12:00:00.001Z": false, "until:2026-11-27T11:59:59.999Z": false,
-		"since:2026-11-27T11:00:00Z until:2026-11-27T13:00:00Z": true, "since:2026-11-27T13:00:00Z until:2026-11-27T14:00:00Z": false, "since:2026-11-27T10:00:00Z until:2026-11-27T11:00:00Z": false,
-		"since:" + noon.Local().Format("15:04:05"): true, "until:" + noon.Local().Format("15:04:05"): true,
+		"since:2026-11-27T12:00:00Z": true, "until:2026-11-27T12:00:00Z": true,
+		"since:2026-11-27T12:00:00.001Z": false, "until:2026-11-27T11:59:59.999Z": false,
+		"since:2026-11-27T11:00:00Z until:2026-11-27T13:00:00Z": true,
+		"since:2026-11-27T13:00:00Z until:2026-11-27T14:00:00Z": false,
+		"since:2026-11-27T10:00:00Z until:2026-11-27T11:00:00Z": false,
+		"since:" + noon.Local().Format("15:04:05"):              true, "until:" + noon.Local().Format("15:04:05"): true,
 	} {
 		if got := matches(filter, e); got != want {
 			t.Errorf("%s: %v", filter, got)
@@ -124,7 +155,12 @@ func TestFiltersAtTheirBounds(t *testing.T) {
 			t.Errorf("%s does not fit its own", name)
 		}
 	}
-	sub := event(0, trace.Sent, "c", &packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a/+"}, {Filter: "b"}}})
+	sub := event(
+		0,
+		trace.Sent,
+		"c",
+		&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a/+"}, {Filter: "b"}}},
+	)
 	for filter, want := range map[string]bool{"topic:b": true, "topic:a/+": true, "topic:c": false} {
 		if got := matches(filter, sub); got != want {
 			t.Errorf("SUBSCRIBE by %s: %v", filter, got)

@@ -315,8 +315,19 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 			return j
 		}
 	}
-	j := &Journey{Topic: e.Topic(), Payload: payload.Keep(p.Payload, keptPayload), key: key(e.Topic(), p.Payload), Sender: e.Client, Role: e.Role, SentSeq: e.Seq, SentAt: e.At,
-		QoS: p.QoS, Retain: p.Retain, id: p.ID, conn: e.Conn}
+	j := &Journey{
+		Topic:   e.Topic(),
+		Payload: payload.Keep(p.Payload, keptPayload),
+		key:     key(e.Topic(), p.Payload),
+		Sender:  e.Client,
+		Role:    e.Role,
+		SentSeq: e.Seq,
+		SentAt:  e.At,
+		QoS:     p.QoS,
+		Retain:  p.Retain,
+		id:      p.ID,
+		conn:    e.Conn,
+	}
 	if p.QoS == 0 {
 		j.Done = e.At
 	} else {
@@ -405,7 +416,15 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 			return j
 		}
 	}
-	j := &Journey{Topic: name, Payload: payload.Keep(p.Payload, keptPayload), key: k, SentAt: e.At, QoS: p.QoS, Retain: p.Retain, Hops: []Hop{hop}}
+	j := &Journey{
+		Topic:   name,
+		Payload: payload.Keep(p.Payload, keptPayload),
+		key:     k,
+		SentAt:  e.At,
+		QoS:     p.QoS,
+		Retain:  p.Retain,
+		Hops:    []Hop{hop},
+	}
 	js.keep(j)
 	return j
 }

@@ -72,7 +72,8 @@ func TestAConversationOnTheRecord(t *testing.T) {
 			time.Sleep(time.Second)
 		}
 		standinOnly, _ := s.Dial(ctx) // a client that Hodstone does not watch
-		raw := (&packet.Connect{ClientID: "x", CleanStart: true, HasUsername: true, Username: "u", HasPassword: true, Password: []byte("sesame")}).Append(
+		raw := (&packet.Connect{ClientID: "x", CleanStart: true, HasUsername: true, Username: "u", HasPassword: true,
+			Password: []byte("sesame")}).Append(
 			nil,
 			packet.V311,
 		)
@@ -98,7 +99,8 @@ func TestAConversationOnTheRecord(t *testing.T) {
 		if strings.Contains(all, "sesame") {
 			t.Error("the password is on the record")
 		}
-		for _, want := range []string{"type 0", "link opened", "link ended: the broker closed the connection", "CONNACK", "SUBACK #1 granted QoS 0"} {
+		for _, want := range []string{"type 0", "link opened", "link ended: the broker closed the connection",
+			"CONNACK", "SUBACK #1 granted QoS 0"} {
 			if !strings.Contains(all, want) {
 				t.Errorf("nothing about %q in\n%s", want, all)
 			}
@@ -134,8 +136,10 @@ func TestAConversationOnTheRecord(t *testing.T) {
 		if strings.Join(got, "\n") != strings.Join(want, "\n") {
 			t.Errorf("journeys\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 		}
-		for text, n := range map[string]int{"": len(events), "client:pen type:CONNECT": 1, "type:PUBLISH client:shore topic:+": 4,
-			"topic:status type:subscribe": 1, "topic:#  type:subscribe": 1, "type:puback client:pen": 3, "granted": 2, "client:shore on type:publish": 4} {
+		for text, n := range map[string]int{"": len(events), "client:pen type:CONNECT": 1,
+			"type:PUBLISH client:shore topic:+": 4,
+			"topic:status type:subscribe":       1, "topic:#  type:subscribe": 1, "type:puback client:pen": 3, "granted": 2,
+			"client:shore on type:publish": 4} {
 			f, err := trace.ParseFilter(text)
 			if err != nil {
 				t.Fatal(err)
@@ -205,7 +209,8 @@ func TestEveryHopHasItsVerdict(t *testing.T) {
 			)
 			pub := connect(t, s, log, "pub", packet.V311)
 			for _, topic := range []string{"pen/1", "pen/9"} {
-				if _, err := pub.Publish(t.Context(), packet.Publish{Topic: topic, QoS: 1, Retain: topic == "pen/9"}); err != nil {
+				if _, err := pub.Publish(t.Context(),
+					packet.Publish{Topic: topic, QoS: 1, Retain: topic == "pen/9"}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -255,8 +260,17 @@ func TestLargePacketsDoNotPileUp(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		log.Add(trace.Event{Kind: trace.Received, Client: "c", Role: trace.RoleObserver, Packet: p, Raw: raw, At: time.Now(),
-			Meaning: trace.Meaning{Topic: p.(*packet.Publish).Topic}})
+		log.Add(
+			trace.Event{
+				Kind:    trace.Received,
+				Client:  "c",
+				Role:    trace.RoleObserver,
+				Packet:  p,
+				Raw:     raw,
+				At:      time.Now(),
+				Meaning: trace.Meaning{Topic: p.(*packet.Publish).Topic},
+			},
+		)
 		e, _ := log.At(log.Next() - 1)
 		js.Add(&e)
 		st.Add(&e)

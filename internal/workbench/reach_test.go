@@ -367,7 +367,8 @@ func TestTheEditorOpensAtALine(t *testing.T) {
 	b := farm(t, Options{Follow: true})
 	file := b.Workspace().File
 	for _, c := range []struct{ visual, editor, want string }{
-		{"", "", "vi +7 " + file}, {"", "hx", "hx " + file + ":7"}, {"code -n", "hx", "code -n --wait --goto " + file + ":7"}, {"ed", "", "!the editor ed is not there"},
+		{"", "", "vi +7 " + file}, {"", "hx", "hx " + file + ":7"},
+		{"code -n", "hx", "code -n --wait --goto " + file + ":7"}, {"ed", "", "!the editor ed is not there"},
 	} {
 		t.Setenv("VISUAL", c.visual)
 		t.Setenv("EDITOR", c.editor)

@@ -115,7 +115,8 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 	for _, o := range b.observers.all() {
 		br := now.Broker(o.broker.Name)
 		if o.leave == nil && o.broker.StandIn == nil &&
-			(br == nil || !workspace.Same(old, now, "broker "+br.Name) || !workspace.Same(old, now, "login "+br.Login)) {
+			(br == nil || !workspace.Same(old, now, "broker "+br.Name) ||
+				!workspace.Same(old, now, "login "+br.Login)) {
 			b.dismiss(o)
 		}
 	}

@@ -89,7 +89,8 @@ func TestNobodyIsAccusedAtARealBroker(t *testing.T) {
 		{"max_packet_size", "max_packet_size 2000\n", "", "", 2, true},
 		{"max_qos", "", "max_qos 1\n", "", 1, true},
 		{"retain_available false", "retain_available false\n", "", "", 2, false},
-		{"allow_zero_length_clientid false", "allow_zero_length_clientid false\nclientid_prefixes s-\n", "", `client-id: "s-{n}"`, 2, true},
+		{"allow_zero_length_clientid false", "allow_zero_length_clientid false\nclientid_prefixes s-\n", "",
+			`client-id: "s-{n}"`, 2, true},
 	} {
 		for _, v := range []string{"3.1", "3.1.1", "5"} {
 			if v == "3.1" && tt.name != "as it comes" {
@@ -143,7 +144,10 @@ func TestNobodyIsAccusedAtARealBroker(t *testing.T) {
 				}
 				c := client.New(
 					client.Options{
-						Dial:    func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, broker.URLs["tcp"]) },
+						Dial: func(ctx context.Context) (*link.Link,
+							error) {
+							return link.Dial(ctx, broker.URLs["tcp"])
+						},
 						Version: packet.V311,
 						Connect: packet.Connect{ClientID: "s-x", CleanStart: true},
 					},
@@ -159,7 +163,8 @@ func TestNobodyIsAccusedAtARealBroker(t *testing.T) {
 					}
 				}
 				defer c.Disconnect(0)
-				if _, err := c.Publish(t.Context(), packet.Publish{Topic: "v/2/one", QoS: 0, Payload: []byte("99"), Retain: false}); err != nil {
+				if _, err := c.Publish(t.Context(), packet.Publish{Topic: "v/2/one", QoS: 0, Payload: []byte("99"),
+					Retain: false}); err != nil {
 					t.Fatal(err)
 				}
 				s = await(
@@ -457,7 +462,8 @@ func TestSitesAtARealBroker(t *testing.T) {
 			if err := b.StartProof("", proof.Options{}); err != nil {
 				t.Fatal(err)
 			}
-			for end := time.Now().Add(*long); time.Now().Before(end) || b.Proof().Running; time.Sleep(50 * time.Millisecond) {
+			for end := time.Now().Add(*long); time.Now().Before(end) ||
+				b.Proof().Running; time.Sleep(50 * time.Millisecond) {
 				if s := b.Snapshot(); len(s.Breaches) > 0 || len(s.Strays) > 0 || s.Blind() != "" {
 					t.Fatalf("%v %v %q", s.Breaches, s.Strays, s.Blind())
 				}

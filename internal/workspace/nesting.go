@@ -59,7 +59,8 @@ func nests(src []byte) (line, column int, deep bool) {
 			case b == '#' && (at == 0 || text[at-1] == ' '):
 				at = len(text)
 				continue
-			case (b == '"' || b == '\'') && (before == ' ' || before == '[' || before == '{' || before == ',' || before == ':'):
+			case (b == '"' || b == '\'') && (before == ' ' || before == '[' || before == '{' || before == ',' ||
+				before == ':'):
 				quote = b
 			case b == '[' || b == '{':
 				open++

@@ -149,7 +149,8 @@ var CertificateFlaws = []string{"expired", "wrong-name", "incomplete"}
 type ownTLSReading struct{ certificate, key, passphrase, ca node }
 
 var ownTLSShape = shape[ownTLSReading]{
-	"own-tls", "A certificate of your own for a stand-in. Files beside the workspace, in any form.", []key[ownTLSReading]{
+	"own-tls", "A certificate of your own for a stand-in. Files beside the workspace, in any form.",
+	[]key[ownTLSReading]{
 		own("certificate", "string", "The certificate and its chain.",
 			func(_ *loader, r *ownTLSReading, v node) { r.certificate = v }).must(),
 		own("key", "string", "Its private key, where it is in another file.",
@@ -236,8 +237,14 @@ var limitsShape = shape[standin.Limits]{
 			func(l *standin.Limits, is bool) { l.NoEmptyClientID = !is }),
 		integer("connections", "How many clients may be connected at a time.", 1, 1_000_000,
 			func(l *standin.Limits, n int) { l.Connections = n }),
-		integer("memory", "How many bytes it holds at most of messages, sessions, subscriptions and wills (default 192 MiB)."+
-			" Beyond it, clients are told quota exceeded.", 1<<20, 1<<40, func(l *standin.Limits, n int) { l.Memory = n }),
+		integer(
+			"memory",
+			"How many bytes it holds at most of messages, sessions, subscriptions and wills (default 192 MiB)."+
+				" Beyond it, clients are told quota exceeded.",
+			1<<20,
+			1<<40,
+			func(l *standin.Limits, n int) { l.Memory = n },
+		),
 		text("server-reference", "Refuses every client and names another server to use (0x9C, 5.0 §4.13).",
 			func(l *standin.Limits) *string { return &l.Redirect }),
 	},

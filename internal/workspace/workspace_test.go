@@ -85,22 +85,29 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 		{"unknown top key", "devices:", "divices:", `divices`, `the workspace has no key "divices"|devices`, 0},
 		{"bad schema", `{$ref: "s.json#/$defs/a"}`, `{type: objekt}`, `objekt`, `schema of clause a is bad|/type`, 1},
 		{"schema file missing", `s.json#`, `t.json#`, `{$ref`, "cannot read t.json", 1},
-		{"schema from the net", `s.json#/$defs/a`, `https://x.example/s`, `{$ref`, "files beside the workspace only", 1},
+		{"schema from the net", `s.json#/$defs/a`, `https://x.example/s`, `{$ref`, "files beside the workspace only",
+			1},
 		{"duplicate topic", "topic: v/set", `topic: "v/{x}/a"`, `"v/{x}/a"`, "duplicate topic|clause a", 1},
-		{"missing secret", "{file: pass}", "{env: HODSTONE_TEST_UNSET}", `HODSTONE_TEST`, "environment variable HODSTONE_TEST_UNSET is not set|export", 1},
+		{"missing secret", "{file: pass}", "{env: HODSTONE_TEST_UNSET}", `HODSTONE_TEST`,
+			"environment variable HODSTONE_TEST_UNSET is not set|export", 1},
 		{"missing secret file", "file: pass", "file: past", `past`, "past cannot be read", 1},
 		{"wildcard in a pattern", "v/{pen}/a", "v/+/a", `"v/+/a"`, "name the level as a parameter", 1},
 		{"unknown party", "from: shore", "from: shor", `shor,`, `party "shor" is not defined|did you mean "shore"?`, 1},
 		{"unknown login", "login: pen, sig", "login: penn, sig", `penn`, `login "penn"|did you mean "pen"?`, 0},
-		{"misspelt key of a device", "login: pen, sig", "logiz: pen, sig", `logiz`, `no key "logiz"|did you mean "login"?`, 1},
-		{"unknown clause of a reaction", "publishes: [", "reactions: [{when: sett, publish: a}], publishes: [", `sett`, `clause "sett" is not defined`, 0},
-		{"unknown fault", "{logins: [pen]}", "{logins: [pen], faults: [will.sometimes]}", `will.sometimes`, "no fault|will.never-sent", -1},
+		{"misspelt key of a device", "login: pen, sig", "logiz: pen, sig", `logiz`,
+			`no key "logiz"|did you mean "login"?`, 1},
+		{"unknown clause of a reaction", "publishes: [", "reactions: [{when: sett, publish: a}], publishes: [",
+			`sett`, `clause "sett" is not defined`, 0},
+		{"unknown fault", "{logins: [pen]}", "{logins: [pen], faults: [will.sometimes]}", `will.sometimes`,
+			"no fault|will.never-sent", -1},
 		{"bad qos", "to: shore,", "to: shore, qos: 3,", `3, payload`, "whole number from 0 to 2", 1},
 		{"bad cadence", "to: shore,", "to: shore, every: often,", `often`, "no cadence|12s ± 3s", 1},
 		{"bad expression", `"= x"`, `"= xx"`, `xx"`, `xx|known here: x`, 0},
 		{"unknown parameter value", `parameters: {pen: "1"}`, `count: 2`, `a, payload: {v`, "no value for {pen}", 0},
-		{"clause of another party", "clause: a", "clause: set", `set, payload: {v`, "published by shore, not by pen", 0},
-		{"shared client id", `parameters: {pen: "1"}`, `parameters: {pen: "1"}, count: 2, session: {client-id: x}`, `x}, login`, "throw each other out", 0},
+		{"clause of another party", "clause: a", "clause: set", `set, payload: {v`, "published by shore, not by pen",
+			0},
+		{"shared client id", `parameters: {pen: "1"}`, `parameters: {pen: "1"}, count: 2, session: {client-id: x}`,
+			`x}, login`, "throw each other out", 0},
 		{"keys of another wave", "{start: 1}", "{wave: sine, step: 2}", `2}}`, "step does nothing for a sine", 0},
 		{"no YAML", "brokers:", "brokers: [", ``, "not YAML", -1},
 		{"no version", "hodstone: 1", "name: x", `name: x`, `lacks "hodstone"`, 1},
@@ -250,7 +257,8 @@ logins: {pen-1: {` + login + `}}
 		}
 		return w
 	}
-	for _, login := range []string{"certificate: pen.pem", "certificate: pen.p12, passphrase: {file: pass}", "certificate: pen.pem, key: pen.pem"} {
+	for _, login := range []string{"certificate: pen.pem", "certificate: pen.p12, passphrase: {file: pass}",
+		"certificate: pen.pem, key: pen.pem"} {
 		w := open(login, "accepted: {plain: the barge has no TLS yet}")
 		if len(w.Problems) > 0 || w.Login("pen-1").Certificate == nil ||
 			w.Broker("harbour").Accepted["plain"] != "the barge has no TLS yet" ||
@@ -388,7 +396,8 @@ func FuzzRead(f *testing.F) {
 
 // TestNumbersAsYAMLWritesThem: hexadecimal and its like are the numbers that they stand for.
 func TestNumbersAsYAMLWritesThem(t *testing.T) {
-	for text, want := range map[string]any{"0x10": 16, "0o17": 15, "0b101": 5, "1_000": 1000, "+7": 7, "-3": -3, ".5": 0.5, "1.0e3": 1000.0} {
+	for text, want := range map[string]any{"0x10": 16, "0o17": 15, "0b101": 5, "1_000": 1000, "+7": 7, "-3": -3,
+		".5": 0.5, "1.0e3": 1000.0} {
 		w, err := workspace.Read(
 			fstest.MapFS{
 				"f": {
@@ -534,7 +543,10 @@ func TestHostileFiles(t *testing.T) {
 	if w := read(t, steps); len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Message, "too deep") {
 		t.Errorf("indentation: %v", w.Problems)
 	}
-	prose := sound + "    # [[[ {{{ a bracket in a comment\n  q: {plays: pen, note: \"" + strings.Repeat("[ it's ", 2000) + "\"}\n"
+	prose := sound + "    # [[[ {{{ a bracket in a comment\n  q: {plays: pen, note: \"" + strings.Repeat(
+		"[ it's ",
+		2000,
+	) + "\"}\n"
 	if w := read(t, prose); len(w.Problems) != 0 {
 		t.Errorf("prose: %.300v", w.Problems)
 	}
@@ -560,13 +572,17 @@ func TestHostileFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 		// A secret may stand elsewhere.
-		write(filepath.Join(dir, "hodstone.yaml"), strings.Replace(sound, "{file: pass}", "{file: "+filepath.Join(outside, "pass")+"}", 1))
+		write(
+			filepath.Join(dir, "hodstone.yaml"),
+			strings.Replace(sound, "{file: pass}", "{file: "+filepath.Join(outside, "pass")+"}", 1),
+		)
 		start := time.Now()
 		w, err := workspace.Open(dir)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Message, "schema of clause a is bad") || w.Login("pen").Password.Reveal() != "sesame" {
+		if len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Message, "schema of clause a is bad") ||
+			w.Login("pen").Password.Reveal() != "sesame" {
 			t.Errorf("%s: %v", name, w.Problems)
 		}
 		if _, err := workspace.NewDocument(w).Reload(); err != nil {

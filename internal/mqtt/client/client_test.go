@@ -360,10 +360,14 @@ func TestRefusals(t *testing.T) {
 		closes bool
 		want   string
 	}{
-		{"3.1.1, closed", packet.V311, &packet.Connack{Code: packet.RefusedLogin}, true, "4, bad user name or password"},
-		{"5 with words, left open", packet.V5, &packet.Connack{Code: packet.NotAuthorized, Properties: packet.Properties{packet.Str(packet.ReasonString, "go away")}}, false,
+		{"3.1.1, closed", packet.V311, &packet.Connack{Code: packet.RefusedLogin}, true,
+			"4, bad user name or password"},
+		{"5 with words, left open", packet.V5,
+			&packet.Connack{Code: packet.NotAuthorized, Properties: packet.Properties{packet.Str(packet.ReasonString,
+				"go away")}}, false,
 			`0x87, not authorized (it says "go away")`},
-		{"a version it does not speak", packet.V5, &packet.Connack{Code: packet.UnsupportedProtocolVersion}, true, "unsupported protocol version"},
+		{"a version it does not speak", packet.V5, &packet.Connack{Code: packet.UnsupportedProtocolVersion}, true,
+			"unsupported protocol version"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -412,13 +416,20 @@ func TestHowConnectionsEndIsTold(t *testing.T) {
 		{"FIN", func(s *script) { s.link.Close() }, "the broker closed the connection"},
 		{"RST", func(s *script) { s.link.Cut() }, "the connection was reset"},
 		{"DISCONNECT", func(s *script) {
-			s.send(&packet.Disconnect{Code: packet.SessionTakenOver, Properties: packet.Properties{packet.Str(packet.ReasonString, "elsewhere")}})
+			s.send(&packet.Disconnect{Code: packet.SessionTakenOver,
+				Properties: packet.Properties{packet.Str(packet.ReasonString, "elsewhere")}})
 		}, "the broker disconnected us: 0x8E, session taken over: elsewhere"},
-		{"a broken packet", func(s *script) { s.link.Write([]byte{0x36, 2, 0, 0}) }, "it sent what it must not: PUBLISH, byte 0: QoS 3 (MQTT 5.0 §3.3.1.2)"},
-		{"a packet beyond our own limit", func(s *script) { s.link.Write([]byte{0x30, 0xff, 0xff, 0xff, 0x7f}) }, "the connection was closed by us: a packet came that is larger than the 16 MiB that Hodstone takes"},
+		{"a broken packet", func(s *script) { s.link.Write([]byte{0x36, 2, 0, 0}) },
+			"it sent what it must not: PUBLISH, byte 0: QoS 3 (MQTT 5.0 §3.3.1.2)"},
+		{"a packet beyond our own limit", func(s *script) { s.link.Write([]byte{0x30, 0xff, 0xff, 0xff, 0x7f}) },
+			"the connection was closed by us: a packet came that is larger than the 16 MiB that Hodstone takes"},
 		{"a second CONNACK", func(s *script) { s.send(&packet.Connack{}) }, "it broke a rule: a second CONNACK"},
-		{"half a packet", func(s *script) { s.link.Write([]byte{0x30, 9, 0}); s.link.Close() }, "in the middle of a packet"},
-		{"what only clients send", func(s *script) { s.send(&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a"}}}) }, "which only clients send"},
+		{"half a packet", func(s *script) { s.link.Write([]byte{0x30, 9, 0}); s.link.Close() },
+			"in the middle of a packet"},
+		{"what only clients send", func(s *script) {
+			s.send(&packet.Subscribe{ID: 1,
+				Subscriptions: []packet.Subscription{{Filter: "a"}}})
+		}, "which only clients send"},
 		{"an alias never set", func(s *script) {
 			s.send(&packet.Publish{Properties: packet.Properties{packet.Int(packet.TopicAlias, 1)}})
 		}, "topic alias 1 without setting it"},
@@ -431,10 +442,12 @@ func TestHowConnectionsEndIsTold(t *testing.T) {
 			}
 		}, "3 messages without waiting for acknowledgement; our receive maximum is 2"},
 		{"AUTH out of nowhere", func(s *script) {
-			s.send(&packet.Auth{Code: packet.ContinueAuthentication, Properties: packet.Properties{packet.Str(packet.AuthMethod, "X")}})
+			s.send(&packet.Auth{Code: packet.ContinueAuthentication,
+				Properties: packet.Properties{packet.Str(packet.AuthMethod, "X")}})
 		}, "AUTH where no authentication is under way"},
 		{"sent elsewhere", func(s *script) {
-			s.send(&packet.Disconnect{Code: packet.UseAnotherServer, Properties: packet.Properties{packet.Str(packet.ServerReference, "pier.marrowvoe.example")}})
+			s.send(&packet.Disconnect{Code: packet.UseAnotherServer,
+				Properties: packet.Properties{packet.Str(packet.ServerReference, "pier.marrowvoe.example")}})
 		}, "0x9C, use another server: it names another server to use: pier.marrowvoe.example"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -493,7 +506,8 @@ func TestOwnersTakeOverSteps(t *testing.T) {
 		c.Disconnect(0)
 		s.want("DISCONNECT 0x00")
 		s.ended(link.EndFIN)
-		for _, err := range []error{c.Send(&packet.Pingreq{}), c.SendRaw(nil), c.Close(), c.Cut(), c.Freeze(), c.Thaw(), c.Disconnect(0)} {
+		for _, err := range []error{c.Send(&packet.Pingreq{}), c.SendRaw(nil), c.Close(), c.Cut(), c.Freeze(),
+			c.Thaw(), c.Disconnect(0)} {
 			if !errors.Is(err, client.ErrNotConnected) {
 				t.Errorf("after the end: %v", err)
 			}

@@ -73,7 +73,10 @@ func (k *conn) inOrder(p packet.Packet) error {
 			return &ruleError{packet.ProtocolError, p.Type().String() + " before CONNACK (3.1.1 §3.2, 5.0 §3.2)"}
 		}
 		if k.refused {
-			return &ruleError{packet.ProtocolError, p.Type().String() + " after a CONNACK that refuses (3.1.1 §3.2.2.3)"}
+			return &ruleError{
+				packet.ProtocolError,
+				p.Type().String() + " after a CONNACK that refuses (3.1.1 §3.2.2.3)",
+			}
 		}
 	}
 	return nil
@@ -98,7 +101,8 @@ func (k *conn) message(p *packet.Publish) error {
 			full.Topic = k.aliases[uint16(alias)]
 			p = &full
 			if p.Topic == "" {
-				return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker used topic alias %d without setting it (5.0 §3.3.2.3.4)", alias)}
+				return &ruleError{packet.ProtocolError,
+					fmt.Sprintf("the broker used topic alias %d without setting it (5.0 §3.3.2.3.4)", alias)}
 			}
 		}
 	}
@@ -268,7 +272,8 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 		}
 	} else if c.byID[p.ID] != nil {
 		c.mu.Unlock()
-		return nil, fmt.Errorf("packet identifier %d is in use by the publication to %s (§2.3.1)", p.ID, c.byID[p.ID].p.Topic)
+		return nil, fmt.Errorf("packet identifier %d is in use by the publication to %s (§2.3.1)", p.ID,
+			c.byID[p.ID].p.Topic)
 	}
 	c.flights = append(c.flights, f)
 	if c.byID == nil {

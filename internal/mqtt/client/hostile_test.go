@@ -81,7 +81,10 @@ func TestAllIdentifiersInUse(t *testing.T) {
 		if _, err := c.Start(packet.Publish{Topic: "a", QoS: 1}); !errors.Is(err, client.ErrNoIdentifier) {
 			t.Errorf("one more: %v", err)
 		}
-		if _, err := c.Subscribe(t.Context(), []packet.Subscription{{Filter: "x"}}); !errors.Is(err, client.ErrNoIdentifier) {
+		if _, err := c.Subscribe(t.Context(), []packet.Subscription{{Filter: "x"}}); !errors.Is(
+			err,
+			client.ErrNoIdentifier,
+		) {
 			t.Errorf("a subscription: %v", err)
 		}
 		if _, err := c.Start(packet.Publish{Topic: "a"}); err != nil {

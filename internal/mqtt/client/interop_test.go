@@ -75,7 +75,10 @@ func TestWithTheDebianBroker(t *testing.T) {
 					t,
 					v,
 					unit,
-					func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url, link.Options{TLS: config}) },
+					func(ctx context.Context) (*link.Link,
+						error) {
+						return link.Dial(ctx, url, link.Options{TLS: config})
+					},
 				)
 			})
 		}
@@ -178,7 +181,8 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 	// Away and back: what waited comes, the session is there.
 	a.Cut()
 	for n := range 4 {
-		if _, err := b.Publish(ctx, packet.Publish{Topic: fmt.Sprintf("%s/w%d", root, n), QoS: 1 + packet.QoS(n%2)}); err != nil {
+		if _, err := b.Publish(ctx, packet.Publish{Topic: fmt.Sprintf("%s/w%d", root, n),
+			QoS: 1 + packet.QoS(n%2)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -195,11 +199,13 @@ func conversation(t *testing.T, v packet.Version, unit int, dial func(context.Co
 		t.Fatal(err)
 	}
 	if five {
-		if _, err := b.Subscribe(ctx, []packet.Subscription{{Filter: root + "/ask", QoS: 1}}, packet.Int(packet.SubscriptionIdentifier, 5)); err != nil {
+		if _, err := b.Subscribe(ctx, []packet.Subscription{{Filter: root + "/ask", QoS: 1}},
+			packet.Int(packet.SubscriptionIdentifier, 5)); err != nil {
 			t.Error(err)
 		}
 		s := make("s", nil)
-		if ack, err := s.Subscribe(ctx, []packet.Subscription{{Filter: "$share/crew/" + root + "/shared", QoS: 1}}); err != nil ||
+		if ack, err := s.Subscribe(ctx, []packet.Subscription{{Filter: "$share/crew/" + root + "/shared",
+			QoS: 1}}); err != nil ||
 			ack.Codes[0] != 1 {
 			t.Error(ack, err)
 		}
@@ -263,7 +269,10 @@ func TestOldTLSOnlyWhereItIsAskedFor(t *testing.T) {
 				config.MinVersion = tls.VersionTLS10
 			}
 			c := client.New(client.Options{Version: packet.V5, Connect: packet.Connect{ClientID: "c", CleanStart: true},
-				Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url, link.Options{TLS: config}) }})
+				Dial: func(ctx context.Context) (*link.Link,
+					error) {
+					return link.Dial(ctx, url, link.Options{TLS: config})
+				}})
 			_, err := c.Connect(ctxFor(t))
 			if in := asked || version >= tls.VersionTLS12; in != (err == nil) {
 				t.Errorf("%s, asked for %v: %v", tls.VersionName(version), asked, err)
@@ -403,7 +412,8 @@ func TestNothingIsLostOverCutsAndRestarts(t *testing.T) {
 		}
 		return missing
 	}
-	for end := time.Now().Add(30 * time.Second); len(settled()) > 0 && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); len(settled()) > 0 &&
+		time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		comeBack()
 	}
 	if missing := settled(); len(missing) > 0 {

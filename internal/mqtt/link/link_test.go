@@ -26,8 +26,10 @@ func pairs(t *testing.T) map[string]func() (*Link, *Link) {
 	}
 	config := &tls.Config{Certificates: []tls.Certificate{ca.Server}}
 	out := map[string]func() (*Link, *Link){"pipe": Pipe}
-	for name, where := range map[string][3]string{"tcp": {"tcp", "127.0.0.1:0", "mqtt"}, "tls": {"tcp", "127.0.0.1:0", "mqtts"}, "ws": {"tcp", "127.0.0.1:0", "ws"},
-		"wss": {"tcp", "127.0.0.1:0", "wss"}, "unix": {"unix", filepath.Join(t.TempDir(), "s"), "unix"}, "tcp over IPv6": {"tcp", "[::1]:0", "mqtt"}} {
+	for name, where := range map[string][3]string{"tcp": {"tcp", "127.0.0.1:0", "mqtt"},
+		"tls": {"tcp", "127.0.0.1:0", "mqtts"}, "ws": {"tcp", "127.0.0.1:0", "ws"},
+		"wss": {"tcp", "127.0.0.1:0", "wss"}, "unix": {"unix", filepath.Join(t.TempDir(), "s"), "unix"},
+		"tcp over IPv6": {"tcp", "[::1]:0", "mqtt"}} {
 		ln, err := net.Listen(where[0], where[1])
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
@@ -182,14 +184,20 @@ func TestTLSErrorsSayWhatToTry(t *testing.T) {
 		want    string
 	}{
 		{"in", good, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", ""},
-		{"in with a client certificate", good, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: ca.Pool()},
+		{"in with a client certificate", good, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert,
+			ClientCAs: ca.Pool()},
 			&tls.Config{RootCAs: ca.Pool(), Certificates: []tls.Certificate{client}}, "mqtts", ""},
-		{"in by another name", trust.Request{CommonName: "quay", Names: []string{"quay.local"}}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool(), ServerName: "quay.local"}, "mqtts", ""},
+		{"in by another name", trust.Request{CommonName: "quay", Names: []string{"quay.local"}}, &tls.Config{},
+			&tls.Config{RootCAs: ca.Pool(), ServerName: "quay.local"}, "mqtts", ""},
 		{"unknown CA", good, &tls.Config{}, &tls.Config{RootCAs: other.Pool()}, "mqtts", "give the CA that signed"},
-		{"incomplete chain", trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}, Incomplete: true}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", "is its chain complete?"},
-		{"wrong name", trust.Request{CommonName: "quay", Names: []string{"quay.local"}}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", "set the server name"},
-		{"expired", trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}, Expired: true}, &tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "wss", "renew the broker's certificate"},
-		{"too old a version", good, &tls.Config{MaxVersion: tls.VersionTLS12}, &tls.Config{RootCAs: ca.Pool(), MinVersion: tls.VersionTLS13}, "mqtts", "another TLS version?"},
+		{"incomplete chain", trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}, Incomplete: true},
+			&tls.Config{}, &tls.Config{RootCAs: ca.Pool()}, "mqtts", "is its chain complete?"},
+		{"wrong name", trust.Request{CommonName: "quay", Names: []string{"quay.local"}}, &tls.Config{},
+			&tls.Config{RootCAs: ca.Pool()}, "mqtts", "set the server name"},
+		{"expired", trust.Request{CommonName: "quay", Names: []string{"127.0.0.1"}, Expired: true}, &tls.Config{},
+			&tls.Config{RootCAs: ca.Pool()}, "wss", "renew the broker's certificate"},
+		{"too old a version", good, &tls.Config{MaxVersion: tls.VersionTLS12},
+			&tls.Config{RootCAs: ca.Pool(), MinVersion: tls.VersionTLS13}, "mqtts", "another TLS version?"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			cert, err := ca.Issue(tt.request)
@@ -249,8 +257,9 @@ func TestTheWrongKindOfPort(t *testing.T) {
 	go func() { done <- ServeWebSocket(web, "/mqtt", func(l *Link) { l.Close() }) }()
 	defer func() { web.Close(); <-done }()
 	for url, want := range map[string]string{
-		"mqtts://" + addr: "is this the plain port?", "ws://" + addr + "/mqtt": "no WebSocket", "ws://" + web.Addr().String() + "/other": "HTTP 404",
-		"mqtts://" + web.Addr().String(): "does not speak TLS",
+		"mqtts://" + addr: "is this the plain port?", "ws://" + addr + "/mqtt": "no WebSocket",
+		"ws://" + web.Addr().String() + "/other": "HTTP 404",
+		"mqtts://" + web.Addr().String():         "does not speak TLS",
 	} {
 		if l, err := Dial(context.Background(), url); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v %v", url, l, err)
@@ -273,11 +282,12 @@ func TestDialErrorsSayWhatToTry(t *testing.T) {
 		}
 	}
 	for url, want := range map[string]Endpoint{
-		"mqtt://[::1]":               {Network: "tcp", Address: "[::1]:1883", Host: "::1"},
-		"mqtts://quay.local":         {Network: "tcp", Address: "quay.local:8883", Host: "quay.local", TLS: true},
-		"ws://10.0.0.7/mqtt":         {Network: "tcp", Address: "10.0.0.7:80", Host: "10.0.0.7", WebSocket: true},
-		"wss://quay.local:9001/mqtt": {Network: "tcp", Address: "quay.local:9001", Host: "quay.local", TLS: true, WebSocket: true},
-		"unix:///run/broker.sock":    {Network: "unix", Address: "/run/broker.sock"},
+		"mqtt://[::1]":       {Network: "tcp", Address: "[::1]:1883", Host: "::1"},
+		"mqtts://quay.local": {Network: "tcp", Address: "quay.local:8883", Host: "quay.local", TLS: true},
+		"ws://10.0.0.7/mqtt": {Network: "tcp", Address: "10.0.0.7:80", Host: "10.0.0.7", WebSocket: true},
+		"wss://quay.local:9001/mqtt": {Network: "tcp", Address: "quay.local:9001", Host: "quay.local", TLS: true,
+			WebSocket: true},
+		"unix:///run/broker.sock": {Network: "unix", Address: "/run/broker.sock"},
 	} {
 		want.URL = url
 		if got, err := Parse(url); got != want || err != nil {
@@ -353,7 +363,8 @@ func TestEveryKindOfLinkCanBeSlowed(t *testing.T) {
 			}
 			go a.Close()
 			got, err := io.ReadAll(b)
-			if took := time.Since(start); !bytes.Equal(got, sent) || err != nil || took < 80*time.Millisecond || b.End() != EndFIN {
+			if took := time.Since(start); !bytes.Equal(got, sent) || err != nil || took < 80*time.Millisecond ||
+				b.End() != EndFIN {
 				t.Errorf("%d bytes, %v after %s, %s", len(got), err, took, b.End())
 			}
 		})
@@ -363,9 +374,11 @@ func TestEveryKindOfLinkCanBeSlowed(t *testing.T) {
 // TestAnUpgradeThatFailsSaysHow: callers can ask for the status, and people are told.
 func TestAnUpgradeThatFailsSaysHow(t *testing.T) {
 	for answer, want := range map[string]UpgradeError{
-		"HTTP/1.1 404 Not Found\r\nServer: pier\r\nContent-Length: 0\r\n\r\n":                   {Status: 404, Server: "pier"},
-		"HTTP/1.1 302 Found\r\nLocation: wss://elsewhere.example/\r\nContent-Length: 0\r\n\r\n": {Status: 302, Location: "wss://elsewhere.example/"},
-		"HTTP/1.1 502 Bad Gateway\r\nContent-Length: 0\r\n\r\n":                                 {Status: 502},
+		"HTTP/1.1 404 Not Found\r\nServer: pier\r\nContent-Length: 0\r\n\r\n": {Status: 404,
+			Server: "pier"},
+		"HTTP/1.1 302 Found\r\nLocation: wss://elsewhere.example/\r\nContent-Length: 0\r\n\r\n": {Status: 302,
+			Location: "wss://elsewhere.example/"},
+		"HTTP/1.1 502 Bad Gateway\r\nContent-Length: 0\r\n\r\n": {Status: 502},
 		"":                   {},
 		"SSH-2.0-server\r\n": {},
 	} {
@@ -383,11 +396,14 @@ func TestAnUpgradeThatFailsSaysHow(t *testing.T) {
 		_, err = Dial(context.Background(), "ws://"+ln.Addr().String()+"/mqtt")
 		ln.Close()
 		var got *UpgradeError
-		if !errors.As(err, &got) || got.Status != want.Status || got.Location != want.Location || got.Server != want.Server || got.NoSubprotocol {
+		if !errors.As(err, &got) || got.Status != want.Status || got.Location != want.Location ||
+			got.Server != want.Server ||
+			got.NoSubprotocol {
 			t.Errorf("%q: %+v, %v", answer, got, err)
 			continue
 		}
-		if want.Status != 0 && !strings.Contains(err.Error(), "HTTP "+strconv.Itoa(want.Status)) || !strings.Contains(err.Error(), "ws://127.0.0.1") {
+		if want.Status != 0 && !strings.Contains(err.Error(), "HTTP "+strconv.Itoa(want.Status)) ||
+			!strings.Contains(err.Error(), "ws://127.0.0.1") {
 			t.Errorf("%q is told as %v", answer, err)
 		}
 	}
@@ -412,7 +428,8 @@ func TestIdleHTTPConnectionsEnd(t *testing.T) {
 		ln := make(inMemory)
 		done := make(chan error)
 		go func() { done <- ServeWebSocket(ln, "/mqtt", func(l *Link) { l.Close() }) }()
-		for name, says := range map[string]string{"nothing": "", "half a header": "GET / HT", "another path": "GET /x HTTP/1.1\r\nHost: a\r\n\r\n"} {
+		for name, says := range map[string]string{"nothing": "", "half a header": "GET / HT",
+			"another path": "GET /x HTTP/1.1\r\nHost: a\r\n\r\n"} {
 			ours, theirs := net.Pipe()
 			ln <- theirs
 			go ours.Write([]byte(says))

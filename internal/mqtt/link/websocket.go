@@ -72,13 +72,24 @@ func (e *UpgradeError) Unwrap() error { return e.Err }
 func (e *UpgradeError) Error() string {
 	switch {
 	case e.NoSubprotocol:
-		return fmt.Sprintf("%s: the server did not agree to the subprotocol %q (3.1.1 §6): is this path meant for MQTT?", e.URL, Subprotocol)
+		return fmt.Sprintf(
+			"%s: the server did not agree to the subprotocol %q (3.1.1 §6): is this path meant for MQTT?",
+			e.URL,
+			Subprotocol,
+		)
 	case e.Status == http.StatusNotFound:
 		return fmt.Sprintf("%s: the server has nothing at this path (HTTP 404): brokers often use /mqtt or /ws", e.URL)
 	case e.Status != 0 && e.Status != http.StatusSwitchingProtocols:
-		return fmt.Sprintf("%s: the server answers HTTP %d instead of upgrading to WebSocket: is this port and path meant for MQTT?", e.URL, e.Status)
+		return fmt.Sprintf(
+			"%s: the server answers HTTP %d instead of upgrading to WebSocket: is this port and path meant for MQTT?",
+			e.URL,
+			e.Status,
+		)
 	case errors.Is(e.Err, io.EOF), errors.Is(e.Err, io.ErrUnexpectedEOF):
-		return fmt.Sprintf("%s: the server closed instead of upgrading to WebSocket: is this its plain MQTT port? then write mqtt://", e.URL)
+		return fmt.Sprintf(
+			"%s: the server closed instead of upgrading to WebSocket: is this its plain MQTT port? then write mqtt://",
+			e.URL,
+		)
 	}
 	return fmt.Sprintf("%s: no WebSocket: %v", e.URL, e.Err)
 }
@@ -96,13 +107,25 @@ func (e Endpoint) Upgrade(ctx context.Context, carrier net.Conn, subprotocol str
 	}
 	client := &http.Client{Transport: &http.Transport{DialContext: dial, DialTLSContext: dial},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	ws, response, err := websocket.Dial(ctx, e.URL, &websocket.DialOptions{Subprotocols: []string{subprotocol}, HTTPClient: client, CompressionMode: websocket.CompressionDisabled})
+	ws, response, err := websocket.Dial(
+		ctx,
+		e.URL,
+		&websocket.DialOptions{
+			Subprotocols:    []string{subprotocol},
+			HTTPClient:      client,
+			CompressionMode: websocket.CompressionDisabled,
+		},
+	)
 	if err == nil && ws.Subprotocol() == subprotocol {
 		return overWebSocket(ws, carrier), nil
 	}
 	failed := &UpgradeError{URL: e.URL, NoSubprotocol: err == nil, Err: err}
 	if response != nil {
-		failed.Status, failed.Location, failed.Server = response.StatusCode, response.Header.Get("Location"), response.Header.Get("Server")
+		failed.Status, failed.Location, failed.Server = response.StatusCode, response.Header.Get(
+			"Location",
+		), response.Header.Get(
+			"Server",
+		)
 	}
 	carrier.Close()
 	return nil, failed
@@ -115,7 +138,15 @@ func ServeWebSocket(ln net.Listener, path string, accept func(*Link)) error {
 	type carrierKey struct{}
 	mux := http.NewServeMux()
 	mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
-		ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{Subprotocol}, InsecureSkipVerify: true, CompressionMode: websocket.CompressionDisabled})
+		ws, err := websocket.Accept(
+			w,
+			r,
+			&websocket.AcceptOptions{
+				Subprotocols:       []string{Subprotocol},
+				InsecureSkipVerify: true,
+				CompressionMode:    websocket.CompressionDisabled,
+			},
+		)
 		if err != nil {
 			return // Accept has answered
 		}
@@ -126,8 +157,16 @@ func ServeWebSocket(ln net.Listener, path string, accept func(*Link)) error {
 		carrier, _ := r.Context().Value(carrierKey{}).(net.Conn)
 		accept(overWebSocket(ws, carrier))
 	})
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: DialTimeout, IdleTimeout: DialTimeout, ErrorLog: log.New(io.Discard, "", 0),
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context { return context.WithValue(ctx, carrierKey{}, c) }}
+	server := &http.Server{
+		Handler:           mux,
+		ReadHeaderTimeout: DialTimeout,
+		IdleTimeout:       DialTimeout,
+		ErrorLog:          log.New(io.Discard, "", 0),
+		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+			return context.WithValue(ctx,
+				carrierKey{}, c)
+		},
+	}
 	err := server.Serve(ln)
 	server.Close() // connections that were not upgraded
 	if errors.Is(err, http.ErrServerClosed) || errors.Is(err, net.ErrClosed) {

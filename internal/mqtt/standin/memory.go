@@ -114,7 +114,11 @@ func (s *Server) room(p *packet.Connect) string {
 		n += sizeOfMessage + len(w.Topic) + len(w.Payload)
 	}
 	if s.held+n > s.opt.Limits.memory() {
-		return fmt.Sprintf("%d of %d bytes are in use: there is no room for another client", s.held, s.opt.Limits.memory())
+		return fmt.Sprintf(
+			"%d of %d bytes are in use: there is no room for another client",
+			s.held,
+			s.opt.Limits.memory(),
+		)
 	}
 	return ""
 }

@@ -33,42 +33,46 @@ func raw(t *testing.T, s *standin.Server, id string, v packet.Version, ps ...pac
 // TestAClientThatNeverReads: what it is sent and what it asks for does not pile up, it is disconnected in the end, and
 // nobody else notices.
 func TestAClientThatNeverReads(t *testing.T) {
-	converse(t, standin.Options{Anonymous: true, Limits: standin.Limits{Memory: 64 * mib}}, func(t *testing.T, s *standin.Server, v packet.Version) {
-		deaf := raw(t, s, "deaf", v)
-		defer deaf.Close()
-		deaf.Write((&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "big"}}}).Append(nil, v))
-		synctest.Wait()
-		pub, sub := newPeer(t, s, v, "pub"), newPeer(t, s, v, "sub")
-		pub.connect(t)
-		sub.connect(t)
-		sub.subscribe(t, "small", 1)
-		payload := bytes.Repeat([]byte("x"), mib)
-		for i := range 100 {
-			pub.publish(t, packet.Publish{Topic: "big", Payload: payload})
-			pub.publish(t, packet.Publish{Topic: "small", QoS: 1, Payload: []byte(fmt.Sprint(i))})
+	converse(
+		t,
+		standin.Options{Anonymous: true, Limits: standin.Limits{Memory: 64 * mib}},
+		func(t *testing.T, s *standin.Server, v packet.Version) {
+			deaf := raw(t, s, "deaf", v)
+			defer deaf.Close()
+			deaf.Write((&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "big"}}}).Append(nil, v))
 			synctest.Wait()
-			if n := s.Held(); n > 32*mib {
-				t.Fatalf("%d bytes are held after %d messages", n, i)
+			pub, sub := newPeer(t, s, v, "pub"), newPeer(t, s, v, "sub")
+			pub.connect(t)
+			sub.connect(t)
+			sub.subscribe(t, "small", 1)
+			payload := bytes.Repeat([]byte("x"), mib)
+			for i := range 100 {
+				pub.publish(t, packet.Publish{Topic: "big", Payload: payload})
+				pub.publish(t, packet.Publish{Topic: "small", QoS: 1, Payload: []byte(fmt.Sprint(i))})
+				synctest.Wait()
+				if n := s.Held(); n > 32*mib {
+					t.Fatalf("%d bytes are held after %d messages", n, i)
+				}
 			}
-		}
-		if got := strings.Count(sub.messages(), "small"); got != 100 {
-			t.Errorf("another client got %d of 100", got)
-		}
-		for _, c := range s.Clients() {
-			if c.ID == "deaf" && c.Dropped < 80 {
-				t.Errorf("%d dropped", c.Dropped)
+			if got := strings.Count(sub.messages(), "small"); got != 100 {
+				t.Errorf("another client got %d of 100", got)
 			}
-		}
-		time.Sleep(3 * time.Minute)
-		synctest.Wait()
-		for _, c := range s.Clients() {
-			if c.ID == "deaf" && c.Connected {
-				t.Error("it stays connected though it takes nothing")
+			for _, c := range s.Clients() {
+				if c.ID == "deaf" && c.Dropped < 80 {
+					t.Errorf("%d dropped", c.Dropped)
+				}
 			}
-		}
-		pub.Disconnect(0)
-		sub.Disconnect(0)
-	})
+			time.Sleep(3 * time.Minute)
+			synctest.Wait()
+			for _, c := range s.Clients() {
+				if c.ID == "deaf" && c.Connected {
+					t.Error("it stays connected though it takes nothing")
+				}
+			}
+			pub.Disconnect(0)
+			sub.Disconnect(0)
+		},
+	)
 }
 
 // TestUnreadAnswersEndAConnection: a client that asks without end and takes no answer.
@@ -103,70 +107,87 @@ func TestUnreadAnswersEndAConnection(t *testing.T) {
 
 // TestOverALimitIsToldByTheCode: stored messages, sessions and subscriptions beyond what there is room for.
 func TestOverALimitIsToldByTheCode(t *testing.T) {
-	converse(t, standin.Options{Anonymous: true, Limits: standin.Limits{Memory: 4 * mib}}, func(t *testing.T, s *standin.Server, v packet.Version) {
-		ctx := context.Background()
-		v5 := v == packet.V5
-		p := newPeer(t, s, v, "p")
-		p.connect(t)
-		before, refused := s.Held(), 0
-		for i := range 10 {
-			code, err := p.Publish(ctx, packet.Publish{Topic: fmt.Sprint("r/", i), QoS: 1 + packet.QoS(i%2), Retain: true, Payload: make([]byte, mib/2)})
-			if err != nil || code != 0 && code != packet.QuotaExceeded && code != packet.NoMatchingSubscribers {
-				t.Fatalf("%v %v", code, err)
+	converse(
+		t,
+		standin.Options{Anonymous: true, Limits: standin.Limits{Memory: 4 * mib}},
+		func(t *testing.T, s *standin.Server, v packet.Version) {
+			ctx := context.Background()
+			v5 := v == packet.V5
+			p := newPeer(t, s, v, "p")
+			p.connect(t)
+			before, refused := s.Held(), 0
+			for i := range 10 {
+				code, err := p.Publish(
+					ctx,
+					packet.Publish{
+						Topic:   fmt.Sprint("r/", i),
+						QoS:     1 + packet.QoS(i%2),
+						Retain:  true,
+						Payload: make([]byte, mib/2),
+					},
+				)
+				if err != nil || code != 0 && code != packet.QuotaExceeded && code != packet.NoMatchingSubscribers {
+					t.Fatalf("%v %v", code, err)
+				}
+				if code == packet.QuotaExceeded {
+					refused++
+				}
 			}
-			if code == packet.QuotaExceeded {
-				refused++
+			if v5 && (refused < 2 || refused > 4) || !v5 && refused != 0 || s.Held() > 4*mib {
+				t.Errorf("%d of 10 refused, %d bytes held", refused, s.Held())
 			}
-		}
-		if v5 && (refused < 2 || refused > 4) || !v5 && refused != 0 || s.Held() > 4*mib {
-			t.Errorf("%d of 10 refused, %d bytes held", refused, s.Held())
-		}
-		if !strings.Contains(fmt.Sprint(s.Refusals()), "no room to store it") {
-			t.Errorf("%v", s.Refusals())
-		}
-		// A smaller one in place of a large one, and a cleared one, make room.
-		p.publish(t, packet.Publish{Topic: "r/0", QoS: 1, Retain: true, Payload: []byte("small")})
-		if code, _ := p.Publish(ctx, packet.Publish{Topic: "r/9", QoS: 1, Retain: true, Payload: make([]byte, mib/4)}); code == packet.QuotaExceeded {
-			t.Error("no room where a large one has gone")
-		}
-		for i := range 10 {
-			p.publish(t, packet.Publish{Topic: fmt.Sprint("r/", i), QoS: 1, Retain: true})
-		}
-		if n := s.Held(); n != before {
-			t.Errorf("%d bytes are held after all was cleared, %d before", n, before)
-		}
+			if !strings.Contains(fmt.Sprint(s.Refusals()), "no room to store it") {
+				t.Errorf("%v", s.Refusals())
+			}
+			// A smaller one in place of a large one, and a cleared one, make room.
+			p.publish(t, packet.Publish{Topic: "r/0", QoS: 1, Retain: true, Payload: []byte("small")})
+			if code, _ := p.Publish(ctx, packet.Publish{Topic: "r/9", QoS: 1, Retain: true,
+				Payload: make([]byte, mib/4)}); code == packet.QuotaExceeded {
+				t.Error("no room where a large one has gone")
+			}
+			for i := range 10 {
+				p.publish(t, packet.Publish{Topic: fmt.Sprint("r/", i), QoS: 1, Retain: true})
+			}
+			if n := s.Held(); n != before {
+				t.Errorf("%d bytes are held after all was cleared, %d before", n, before)
+			}
 
-		// Kept sessions: at some point there is no room for another, but for those that are there.
-		keep := func(o *client.Options) {
-			o.Connect.CleanStart = false
-			if v5 {
-				o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
+			// Kept sessions: at some point there is no room for another, but for those that are there.
+			keep := func(o *client.Options) {
+				o.Connect.CleanStart = false
+				if v5 {
+					o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
+				}
 			}
-		}
-		var err error
-		n := 0
-		for ; n < 5000 && err == nil; n++ {
-			k := newPeer(t, s, v, fmt.Sprint("kept", n), keep)
-			if _, err = k.Connect(ctx); err == nil {
-				k.Disconnect(0)
+			var err error
+			n := 0
+			for ; n < 5000 && err == nil; n++ {
+				k := newPeer(t, s, v, fmt.Sprint("kept", n), keep)
+				if _, err = k.Connect(ctx); err == nil {
+					k.Disconnect(0)
+				}
 			}
-		}
-		var no *client.RefusedError
-		want := map[bool]packet.ReasonCode{true: packet.QuotaExceeded, false: packet.RefusedUnavailable}[v5]
-		if !errors.As(err, &no) || no.Code != want || n < 500 || n > 2000 {
-			t.Errorf("after %d sessions: %v", n, err)
-		}
-		again := newPeer(t, s, v, "kept3", keep)
-		if ack := again.connect(t); !ack.SessionPresent && v != packet.V31 {
-			t.Error("who was there before finds no room")
-		}
-		ack, err := again.Subscribe(ctx, []packet.Subscription{{Filter: strings.Repeat("deep/", 900) + "x"}, {Filter: "a"}})
-		if err != nil || v5 && ack.Codes[0] != packet.QuotaExceeded || v == packet.V311 && ack.Codes[0] != packet.SubackFailure {
-			t.Errorf("a subscription without room: %+v %v", ack, err)
-		}
-		again.Disconnect(0)
-		p.Disconnect(0)
-	})
+			var no *client.RefusedError
+			want := map[bool]packet.ReasonCode{true: packet.QuotaExceeded, false: packet.RefusedUnavailable}[v5]
+			if !errors.As(err, &no) || no.Code != want || n < 500 || n > 2000 {
+				t.Errorf("after %d sessions: %v", n, err)
+			}
+			again := newPeer(t, s, v, "kept3", keep)
+			if ack := again.connect(t); !ack.SessionPresent && v != packet.V31 {
+				t.Error("who was there before finds no room")
+			}
+			ack, err := again.Subscribe(
+				ctx,
+				[]packet.Subscription{{Filter: strings.Repeat("deep/", 900) + "x"}, {Filter: "a"}},
+			)
+			if err != nil || v5 && ack.Codes[0] != packet.QuotaExceeded ||
+				v == packet.V311 && ack.Codes[0] != packet.SubackFailure {
+				t.Errorf("a subscription without room: %+v %v", ack, err)
+			}
+			again.Disconnect(0)
+			p.Disconnect(0)
+		},
+	)
 }
 
 // TestWhatNoClientMaySend: topics of too many levels, and a subscription identifier on a PUBLISH.
@@ -195,10 +216,22 @@ func TestWhatNoClientMaySend(t *testing.T) {
 			t.Errorf("a subscription identifier: %v", err)
 		}
 		// Only DISCONNECT 0x00 discards the will (5.0 §3.14.4).
-		w, see := newPeer(t, s, v, "w", func(o *client.Options) { o.Connect.Will = &packet.Will{Topic: "gone", Payload: []byte("x")} }), newPeer(t, s, v, "see")
+		w, see := newPeer(
+			t,
+			s,
+			v,
+			"w",
+			func(o *client.Options) { o.Connect.Will = &packet.Will{Topic: "gone", Payload: []byte("x")} },
+		), newPeer(
+			t,
+			s,
+			v,
+			"see",
+		)
 		see.connect(t)
 		see.subscribe(t, "gone", 0)
-		for _, code := range []packet.ReasonCode{0, packet.DisconnectWithWill, packet.UnspecifiedError, packet.AdministrativeAction} {
+		for _, code := range []packet.ReasonCode{0, packet.DisconnectWithWill, packet.UnspecifiedError,
+			packet.AdministrativeAction} {
 			w.connect(t)
 			w.Disconnect(code)
 			synctest.Wait()
@@ -248,7 +281,10 @@ func TestAResumedSessionHeedsTheNewLimits(t *testing.T) {
 		l.Write((&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a", QoS: 1}}}).Append(nil, v))
 		got()
 		for i := range 5 {
-			pub.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: bytes.Repeat([]byte{byte('0' + i)}, 10+40*(i%2))})
+			pub.publish(
+				t,
+				packet.Publish{Topic: "a", QoS: 1, Payload: bytes.Repeat([]byte{byte('0' + i)}, 10+40*(i%2))},
+			)
 		}
 		if n := len(got()); n != 5 {
 			t.Fatalf("%d messages", n)
@@ -327,9 +363,17 @@ func TestNothingIsCountedForEver(t *testing.T) {
 		for i := range 6 {
 			peers = append(peers, newPeer(t, s, v, fmt.Sprint("p", i), func(o *client.Options) {
 				o.Connect.CleanStart = i%2 == 0
-				o.Connect.Will = &packet.Will{Topic: fmt.Sprint("w/", i), Payload: []byte("lost"), QoS: packet.QoS(i % 3), Retain: i%3 == 0}
+				o.Connect.Will = &packet.Will{
+					Topic:   fmt.Sprint("w/", i),
+					Payload: []byte("lost"),
+					QoS:     packet.QoS(i % 3),
+					Retain:  i%3 == 0,
+				}
 				if v == packet.V5 {
-					o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, uint32(30*i)), packet.Int(packet.ReceiveMaximum, 2)}
+					o.Connect.Properties = packet.Properties{
+						packet.Int(packet.SessionExpiry, uint32(30*i)),
+						packet.Int(packet.ReceiveMaximum, 2),
+					}
 				}
 			}))
 		}
@@ -347,7 +391,15 @@ func TestNothingIsCountedForEver(t *testing.T) {
 			case 2:
 				p.Unsubscribe(ctx, filter)
 			case 3, 4, 5:
-				p.Publish(ctx, packet.Publish{Topic: []string{"a", "a/b", "c/b"}[r.IntN(3)], QoS: packet.QoS(r.IntN(3)), Retain: r.IntN(3) == 0, Payload: make([]byte, r.IntN(2000))})
+				p.Publish(
+					ctx,
+					packet.Publish{
+						Topic:   []string{"a", "a/b", "c/b"}[r.IntN(3)],
+						QoS:     packet.QoS(r.IntN(3)),
+						Retain:  r.IntN(3) == 0,
+						Payload: make([]byte, r.IntN(2000)),
+					},
+				)
 			case 6:
 				p.Cut()
 			default:

@@ -290,8 +290,10 @@ func TestTheStandInEndsWhoBreaksTheRules(t *testing.T) {
 		watcher := newPeer(t, s, v, "watcher")
 		watcher.connect(t)
 		for name, raw := range map[string]string{
-			"reserved type": "\x00\x00", "CONNECT twice": string((&packet.Connect{ClientID: "p", CleanStart: true}).Append(nil, v)),
-			"QoS 3": "\x36\x05\x00\x01a\x00\x01", "wildcard topic": "\x30\x03\x00\x01#", "SUBACK": "\x90\x03\x00\x01\x00",
+			"reserved type": "\x00\x00", "CONNECT twice": string((&packet.Connect{ClientID: "p",
+				CleanStart: true}).Append(nil, v)),
+			"QoS 3": "\x36\x05\x00\x01a\x00\x01", "wildcard topic": "\x30\x03\x00\x01#",
+			"SUBACK": "\x90\x03\x00\x01\x00",
 		} {
 			p := newPeer(t, s, v, "p")
 			p.connect(t)
@@ -458,9 +460,10 @@ func TestTheBrokersSide(t *testing.T) {
 		func(t *testing.T, s *standin.Server, v packet.Version) {
 			keep := func(o *client.Options) {
 				o.Connect.CleanStart = false
-				o.Connect.HasUsername, o.Connect.Username, o.Connect.HasPassword, o.Connect.Password = true, "barge", true, []byte(
-					"fish",
-				)
+				o.Connect.HasUsername, o.Connect.Username, o.Connect.HasPassword, o.Connect.Password = true, "barge",
+					true, []byte(
+						"fish",
+					)
 				if v == packet.V5 {
 					o.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 1000)}
 				}

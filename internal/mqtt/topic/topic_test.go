@@ -31,7 +31,8 @@ func TestFiltersMatchAsTheStandardSays(t *testing.T) {
 }
 
 func TestNamesAndFiltersAreChecked(t *testing.T) {
-	for _, s := range []string{"", "a#", "a/#/b", "a/b+", "+a", "a\x00", "\xff", "$share/x", "$share//a", "$share/g+/a", "$share/g/", strings.Repeat("x", MaxLength+1)} {
+	for _, s := range []string{"", "a#", "a/#/b", "a/b+", "+a", "a\x00", "\xff", "$share/x", "$share//a",
+		"$share/g+/a", "$share/g/", strings.Repeat("x", MaxLength+1)} {
 		if CheckFilter(s) == nil {
 			t.Errorf("filter %.20q passes", s)
 		}
@@ -165,13 +166,16 @@ func FuzzNames(f *testing.F) {
 
 func TestBoundsOfNamesAndFilters(t *testing.T) {
 	long := strings.Repeat("a", MaxLength)
-	for s, ok := range map[string]bool{long: true, long + "a": false, "+": false, "#": false, "a+": false, "": false, "a\x00": false, "\xff": false} {
+	for s, ok := range map[string]bool{long: true, long + "a": false, "+": false, "#": false, "a+": false, "": false,
+		"a\x00": false, "\xff": false} {
 		if got := CheckName(s) == nil; got != ok {
 			t.Errorf("name of %d bytes %.5q: %v", len(s), s, got)
 		}
 	}
-	for s, ok := range map[string]bool{long: true, long + "a": false, "+": true, "#": true, "a/+/#": true, "#/a": false, "a#": false, "a+": false,
-		"$share/g/a": true, "$share/g/": false, "$share//a": false, "$share/g": false, "$share/+/a": false, "$share/g/#/a": false} {
+	for s, ok := range map[string]bool{long: true, long + "a": false, "+": true, "#": true, "a/+/#": true,
+		"#/a": false, "a#": false, "a+": false,
+		"$share/g/a": true, "$share/g/": false, "$share//a": false, "$share/g": false, "$share/+/a": false,
+		"$share/g/#/a": false} {
 		if got := CheckFilter(s) == nil; got != ok {
 			t.Errorf("filter of %d bytes %.14q: %v", len(s), s, got)
 		}
@@ -179,7 +183,8 @@ func TestBoundsOfNamesAndFilters(t *testing.T) {
 }
 
 func TestShares(t *testing.T) {
-	for filter, want := range map[string][3]string{"a/b": {"", "a/b", "false"}, "$share/g/a/#": {"g", "a/#", "true"}, "$SYS/#": {"", "$SYS/#", "false"}} {
+	for filter, want := range map[string][3]string{"a/b": {"", "a/b", "false"}, "$share/g/a/#": {"g", "a/#", "true"},
+		"$SYS/#": {"", "$SYS/#", "false"}} {
 		share, plain, shared := CutShare(filter)
 		if got := [3]string{share, plain, fmt.Sprint(shared)}; got != want {
 			t.Errorf("%s: %v", filter, got)
@@ -217,12 +222,14 @@ func TestCoversAgreesWithMatch(t *testing.T) {
 			}
 		}
 	}
-	for _, x := range [][2]string{{"#", "a/b"}, {"a/#", "a"}, {"a/+", "a/b"}, {"+/+", "a/b"}, {"a/#", "a/+/b"}, {"a/b", "a/b"}, {"#", "+/#"}} {
+	for _, x := range [][2]string{{"#", "a/b"}, {"a/#", "a"}, {"a/+", "a/b"}, {"+/+", "a/b"}, {"a/#", "a/+/b"},
+		{"a/b", "a/b"}, {"#", "+/#"}} {
 		if !Covers(x[0], x[1]) {
 			t.Errorf("%q does not cover %q", x[0], x[1])
 		}
 	}
-	for _, x := range [][2]string{{"a", "b"}, {"a/b", "a/+"}, {"+", "a/b"}, {"a/+", "a/#"}, {"+/b", "#"}, {"a/b", "a"}, {"a", "a/b"}} {
+	for _, x := range [][2]string{{"a", "b"}, {"a/b", "a/+"}, {"+", "a/b"}, {"a/+", "a/#"}, {"+/b", "#"},
+		{"a/b", "a"}, {"a", "a/b"}} {
 		if Covers(x[0], x[1]) {
 			t.Errorf("%q covers %q", x[0], x[1])
 		}

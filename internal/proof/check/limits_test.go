@@ -62,7 +62,8 @@ func TestALimitIsNoFault(t *testing.T) {
 		{"maximum QoS 1", standin.Limits{MaximumQoS: &one}, "", "qos.pairings qos2.once", ""},
 		{"maximum QoS 0", standin.Limits{MaximumQoS: &none}, "", confirmed, ""},
 		{"no retained messages", standin.Limits{NoRetained: true}, "", storing, ""},
-		{"no wildcards", standin.Limits{NoWildcards: true}, "", storing + " qos.pairings session.kept subscribe.wildcards subscribe.topic-exact", ""},
+		{"no wildcards", standin.Limits{NoWildcards: true}, "",
+			storing + " qos.pairings session.kept subscribe.wildcards subscribe.topic-exact", ""},
 		{"no identifiers, no shared subscriptions", standin.Limits{NoIdentifiers: true, NoShared: true}, "", "", ""},
 		{"small packets", standin.Limits{MaximumPacketSize: 300}, "", "", ""},
 		{"smaller packets", standin.Limits{MaximumPacketSize: 200}, "", "", ""},
@@ -71,8 +72,10 @@ func TestALimitIsNoFault(t *testing.T) {
 		{"client identifiers by a rule", dairy, "dairy-{n}", "", ""},
 		{"client identifiers by a rule that nobody told", dairy, "", "", "client identifier not valid"},
 		{"4 connections", standin.Limits{Connections: 4}, "", "", ""},
-		{"2 connections", standin.Limits{Connections: 2}, "", "retain.live-flag retain.cleared session.kept subscribe.topic-exact will.on-cut will.on-close", ""},
-		{"served elsewhere", standin.Limits{Redirect: "other:1883"}, "", "", "it names another server to use: other:1883"},
+		{"2 connections", standin.Limits{Connections: 2}, "",
+			"retain.live-flag retain.cleared session.kept subscribe.topic-exact will.on-cut will.on-close", ""},
+		{"served elsewhere", standin.Limits{Redirect: "other:1883"}, "", "",
+			"it names another server to use: other:1883"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

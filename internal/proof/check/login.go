@@ -93,7 +93,8 @@ func loginWrongPassword(p *proof.Pass) error {
 	}
 	for i, try := range tries {
 		p.Step("CONNECT as %s %s", l.Username, try.how)
-		if err := refused(p, p.Client([]string{"longer", "shorter", "empty", "other", "absent"}[i], try.options...), try.how); err != nil {
+		if err := refused(p, p.Client([]string{"longer", "shorter", "empty", "other", "absent"}[i], try.options...),
+			try.how); err != nil {
 			return err
 		}
 	}

@@ -138,11 +138,13 @@ var exactTopics = []struct{ name, alike string }{
 	{
 		"~/a.b.c",
 		"~/a/b/c",
-	}, {"~/ spaces both ends ", "~/spaces both ends"}, {"~/two  spaces", "~/two spaces"}, {"~/50%2F50", "~/50/50"}, {`~/back\slash`, "~/back/slash"},
+	}, {"~/ spaces both ends ", "~/spaces both ends"}, {"~/two  spaces", "~/two spaces"}, {"~/50%2F50", "~/50/50"},
+	{`~/back\slash`, "~/back/slash"},
 	{
 		"~/colon:semi;comma,",
 		"~/colon/semi;comma,",
-	}, {"~/star/x", "~/star/*"}, {"~/*/x", "~/star-x/x"}, {"~/>", "~/gt"}, {"~/./x", "~/x"}, {"~/../x", "~/x"}, {"~/0123456789", "~/123456789"},
+	}, {"~/star/x", "~/star/*"}, {"~/*/x", "~/star-x/x"}, {"~/>", "~/gt"}, {"~/./x", "~/x"}, {"~/../x", "~/x"},
+	{"~/0123456789", "~/123456789"},
 	{
 		"~/UPPER/Case",
 		"~/UPPER/Cas",

@@ -91,7 +91,8 @@ var signs = map[device.Phase]string{
 }
 
 func phaseStyle(t *look.Theme, p device.Phase) look.Style {
-	return map[device.Phase]look.Style{device.On: t.Kept, device.Off: t.Old, device.Frozen: t.Ours, device.Away: t.Broken, device.Connecting: t.Warn}[p]
+	return map[device.Phase]look.Style{device.On: t.Kept, device.Off: t.Old, device.Frozen: t.Ours,
+		device.Away: t.Broken, device.Connecting: t.Warn}[p]
 }
 
 // Update takes a message.

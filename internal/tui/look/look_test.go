@@ -19,11 +19,16 @@ func TestTextIsCutWhereItHurtsLeast(t *testing.T) {
 		{Clip("abcdef", 4), "abc…"}, {Clip("abc", 0), ""}, {Clip("海海海", 5), "海海…"},
 		{Pad("ab", 4), "ab  "}, {Pad("abcde", 4), "abcde"},
 		{strings.Join(Wrap("one two three", 7), "|"), "one two|three"},
-		{Age(59 * time.Second), "59s"}, {Age(100 * time.Second), "1m"}, {Age(3 * time.Hour), "3h"}, {Age(-time.Second), "0s"},
-		{Duration(900 * time.Nanosecond), "0 µs"}, {Duration(1500 * time.Microsecond), "1.50 ms"}, {Duration(250 * time.Millisecond), "250 ms"}, {Duration(6 * time.Second), "6.00 s"},
-		{Number(8), "8"}, {Number(8.567), "8.57"}, {Number(-0.4), "-0.40"}, {Number(123.45), "123.5"}, {Number(12345.6), "12346"},
-		{Plural(1, "breach"), "1 breach"}, {Plural(2, "breach"), "2 breaches"}, {Plural(0, "stray"), "0 strays"}, {Plural(3, "clause"), "3 clauses"},
-		{Spark([]float64{1, 2, 3}, 5), "  ▁▄█"}, {Spark([]float64{5, 5}, 2), "▁▁"}, {Spark(nil, 4), ""}, {Spark([]float64{0, 1, 2, 3, 4, 5, 6, 7}, 3), "▁▄█"},
+		{Age(59 * time.Second), "59s"}, {Age(100 * time.Second), "1m"}, {Age(3 * time.Hour), "3h"},
+		{Age(-time.Second), "0s"},
+		{Duration(900 * time.Nanosecond), "0 µs"}, {Duration(1500 * time.Microsecond), "1.50 ms"},
+		{Duration(250 * time.Millisecond), "250 ms"}, {Duration(6 * time.Second), "6.00 s"},
+		{Number(8), "8"}, {Number(8.567), "8.57"}, {Number(-0.4), "-0.40"}, {Number(123.45), "123.5"},
+		{Number(12345.6), "12346"},
+		{Plural(1, "breach"), "1 breach"}, {Plural(2, "breach"), "2 breaches"}, {Plural(0, "stray"), "0 strays"},
+		{Plural(3, "clause"), "3 clauses"},
+		{Spark([]float64{1, 2, 3}, 5), "  ▁▄█"}, {Spark([]float64{5, 5}, 2), "▁▁"}, {Spark(nil, 4), ""},
+		{Spark([]float64{0, 1, 2, 3, 4, 5, 6, 7}, 3), "▁▄█"},
 	} {
 		if tt.got != tt.want {
 			t.Errorf("got %q, want %q", tt.got, tt.want)
@@ -193,8 +198,10 @@ func TestActionsAreTheKeyMap(t *testing.T) {
 		at   int
 	}{
 		{tea.KeyPressMsg{Code: 'a', Text: "a"}, "first", 3}, {tea.KeyPressMsg{Code: tea.KeyEnter}, "first", 3},
-		{tea.KeyPressMsg{Code: 'j', Text: "j"}, "moved by j", 4}, {tea.KeyPressMsg{Code: 'j', Text: "j"}, "moved by j", 4},
-		{tea.KeyPressMsg{Code: tea.KeyPgUp}, "moved by pgup", 2}, {tea.KeyPressMsg{Code: 'g', Text: "g"}, "moved by g", 0},
+		{tea.KeyPressMsg{Code: 'j', Text: "j"}, "moved by j", 4},
+		{tea.KeyPressMsg{Code: 'j', Text: "j"}, "moved by j", 4},
+		{tea.KeyPressMsg{Code: tea.KeyPgUp}, "moved by pgup", 2},
+		{tea.KeyPressMsg{Code: 'g', Text: "g"}, "moved by g", 0},
 	} {
 		did = ""
 		if _, done := Press(all, k.key); !done || did != k.want || at != k.at {

@@ -187,7 +187,8 @@ func (s *Screen) Actions() []look.Action {
 	} else {
 		out = append(out, look.Act("r", "try all", func() tea.Cmd { return s.start() }))
 		if s.at < len(s.board.Ways) {
-			out = append(out, look.Act("o", "this one", func() tea.Cmd { return s.start(s.board.Ways[s.at].Target.Name) }))
+			out = append(out, look.Act("o", "this one",
+				func() tea.Cmd { return s.start(s.board.Ways[s.at].Target.Name) }))
 		}
 	}
 	out = append(out, s.wayActions()...)

@@ -292,7 +292,8 @@ func clientRows(clients []trace.ClientStatistics, now time.Time) (columns []colu
 					fmt.Sprintf(
 						"%.1f/s",
 						c.PublishRate,
-					), fmt.Sprint(c.Got), fmt.Sprintf("%.1f/s", c.GetRate), size(c.BytesOut), size(c.BytesIn), fmt.Sprint(c.Sent + c.Received), fmt.Sprint(c.Connections),
+					), fmt.Sprint(c.Got), fmt.Sprintf("%.1f/s", c.GetRate), size(c.BytesOut), size(c.BytesIn),
+					fmt.Sprint(c.Sent + c.Received), fmt.Sprint(c.Connections),
 					fmt.Sprint(c.Broken), version, look.Age(now.Sub(c.Last))},
 			},
 		)
