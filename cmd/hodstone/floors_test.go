@@ -33,7 +33,7 @@ var floors = map[string]int{
 var inside = map[string][]string{
 	"hodstone/internal/tui":          {"look", "sequence", "contract devices proof reach trust wire", ""},
 	"hodstone/internal/contract":     {"", "rule"},
-	"hodstone/internal/proof":        {"", "check"},
+	"hodstone/internal/proof":        {"", "check", "prooftest"},
 	"hodstone/internal/mqtt/standin": {"", "fault"},
 }
 
@@ -137,6 +137,11 @@ func wrong(t *testing.T, from, to string) string {
 	return ""
 }
 
+// fixture tells whether a package is for tests alone.
+func fixture(path string) bool {
+	return path == "hodstone/internal/brokertest" || path == "hodstone/internal/proof/prooftest"
+}
+
 func TestFloors(t *testing.T) {
 	all := packages(t)
 	if len(all) < len(floors) {
@@ -146,9 +151,9 @@ func TestFloors(t *testing.T) {
 		for _, i := range p.Imports {
 			why := wrong(t, p.ImportPath, i)
 			switch {
-			case i == "testing" && p.ImportPath == "hodstone/internal/brokertest":
+			case fixture(p.ImportPath):
 				why = "" // it is for tests
-			case i == "hodstone/internal/brokertest":
+			case fixture(i):
 				why = "only tests may"
 			}
 			if why != "" {

@@ -125,7 +125,8 @@ func (e *Event) Own() bool {
 // is too slow is told how many it missed. Safe for concurrent use.
 type Log struct {
 	mu      sync.Mutex
-	ring    []Event
+	ring    []Event       // event n stands at place (n-1) modulo capacity; it grows up to that
+	room    int           // capacity
 	next    uint64        // the next event's number
 	first   uint64        // the oldest that is kept, if the ring has not gone beyond it
 	bytes   int           // of the packets that are kept
@@ -137,19 +138,25 @@ type Log struct {
 const MaxBytes = 96 << 20
 
 // NewLog returns a log that keeps the given number of events.
-func NewLog(capacity int) *Log { return &Log{ring: make([]Event, capacity), next: 1} }
+func NewLog(capacity int) *Log { return &Log{room: capacity, next: 1} }
+
+// at returns the place of an event that is kept.
+func (l *Log) at(seq uint64) *Event { return &l.ring[(seq-1)%uint64(l.room)] }
 
 // Add numbers the event and keeps it.
 func (l *Log) Add(e Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	e.Seq = l.next
-	place := &l.ring[l.next%uint64(len(l.ring))]
+	if len(l.ring) < l.room {
+		l.ring = append(l.ring, Event{})
+	}
+	place := l.at(e.Seq)
 	l.bytes += len(e.Raw) - len(place.Raw)
 	*place = e
 	l.next++
 	for l.bytes > MaxBytes && l.oldest() < e.Seq {
-		old := &l.ring[l.oldest()%uint64(len(l.ring))]
+		old := l.at(l.oldest())
 		l.bytes -= len(old.Raw)
 		l.first = old.Seq + 1
 		*old = Event{}
@@ -185,7 +192,7 @@ func (l *Log) ReadInto(from uint64, room []Event) (n int, missed uint64) {
 		from = oldest
 	}
 	for ; from < l.next && n < len(room); n++ {
-		room[n] = l.ring[from%uint64(len(l.ring))]
+		room[n] = *l.at(from)
 		from++
 	}
 	return n, missed
@@ -198,7 +205,7 @@ func (l *Log) At(seq uint64) (Event, bool) {
 	if seq < l.oldest() || seq >= l.next {
 		return Event{}, false
 	}
-	return l.ring[seq%uint64(len(l.ring))], true
+	return *l.at(seq), true
 }
 
 // Oldest returns the number of the oldest event that is kept.
@@ -210,7 +217,7 @@ func (l *Log) Oldest() uint64 {
 
 func (l *Log) oldest() uint64 {
 	oldest := max(1, l.first)
-	if n := uint64(len(l.ring)); l.next > n {
+	if n := uint64(l.room); l.next > n {
 		oldest = max(oldest, l.next-n)
 	}
 	return oldest

@@ -53,15 +53,17 @@ func (k *conn) challenged(p *packet.Auth) error {
 	case method != c.opt.Auth.Name():
 		return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker changed the authentication method to %q (5.0 §4.12)", method)}
 	case p.Code == packet.Success:
-		err := k.proven(p.Properties)
+		if err := k.proven(p.Properties); err != nil {
+			return err // whoever waits for it hears of it from finish
+		}
 		c.mu.Lock()
 		w := k.renewed
 		k.renewed = nil
 		c.mu.Unlock()
-		if w != nil && err == nil {
+		if w != nil {
 			w.done <- p
 		}
-		return err
+		return nil
 	case p.Code != packet.ContinueAuthentication:
 		return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker sent AUTH with 0x%02X (5.0 §3.15.2.1)", byte(p.Code))}
 	}

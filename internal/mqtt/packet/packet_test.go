@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"reflect"
@@ -119,6 +120,25 @@ func TestBrokenPacketsAreRefused(t *testing.T) {
 		{"subscribe QoS 3", V311, "82 06 0001 0001 61 03", 7, "3.1.1 §3.8.3", ProtocolError, true},
 		{"session present in a refusal", V311, "20 02 01 05", 2, "3.1.1 §3.2.2.2", ProtocolError, true},
 		{"reason code of another packet", V5, "40 03 0001 8e", 4, "5.0 §2.4", ProtocolError, true},
+		{"U+0000 at the start", V311, "30 04 0002 0061", 4, "3.1.1 §1.5.3", MalformedPacket, true},
+		{"broken text behind sound text", V5, "30 08 0004 61c3a5ff 00 21", 7, "5.0 §1.5.4", MalformedPacket, true},
+		{"# before +", V311, "30 05 0003 612b23", 5, "3.1.1 §3.3.2.1", TopicNameInvalid, true},
+		{"+ before #", V5, "30 06 0003 232f2b 00", 4, "5.0 §3.3.2.1", TopicNameInvalid, true},
+		{"+ alone", V311, "30 04 0002 612b", 5, "3.1.1 §3.3.2.1", TopicNameInvalid, true},
+		{"neither topic nor alias", V5, "30 08 0000 05 02 00000001", 4, "5.0 §4.7.3", ProtocolError, true},
+		{"wildcard in a response topic", V5, "30 08 0001 61 04 08 0001 23", 9, "5.0 §3.3.2.3.5", ProtocolError, true},
+		{"U+0000 in a property", V5, "30 08 0001 61 04 03 0001 00", 9, "5.0 §1.5.4", MalformedPacket, true},
+		{"broken key of a user property", V5, "30 0c 0001 61 08 26 0002 61ff 0001 62", 10, "5.0 §1.5.4", MalformedPacket, true},
+		{"broken value of a user property", V5, "30 0c 0001 61 08 26 0001 61 0002 62ff", 13, "5.0 §1.5.4", MalformedPacket, true},
+		{"property ends inside", V5, "30 07 0001 61 03 02 0000", 9, "5.0 §2.1.4", MalformedPacket, false},
+		{"wildcard in a will topic", V311, "10 13 0004 4d515454 04 06 0000 0001 61 0002 2f2b 0000", 18, "3.1.1 §3.3.2.1", TopicNameInvalid, true},
+		{"property of a message in a will", V5, "10 17 0004 4d515454 05 06 0000 00 0001 61 03 23 0001 0001 62 0000", 17, "5.0 §2.2.2.2", ProtocolError, true},
+		{"acknowledge flags", V311, "20 02 02 00", 2, "3.1.1 §3.2.2.1", MalformedPacket, true},
+		{"empty filter", V311, "82 05 0001 0000 01", 4, "3.1.1 §4.7.3", MalformedPacket, true},
+		{"second filter empty", V5, "a2 08 0001 00 0001 61 0000", 8, "5.0 §4.7.3", MalformedPacket, true},
+		{"retain handling 3", V5, "82 07 0001 00 0001 61 30", 8, "5.0 §3.8.3.1", ProtocolError, true},
+		{"reserved bits of options", V311, "82 06 0001 0001 61 04", 7, "3.1.1 §3.8.3", MalformedPacket, true},
+		{"retain handling before version 5", V311, "82 06 0001 0001 61 10", 7, "3.1.1 §3.8.3", MalformedPacket, true},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			p, err := Decode(unhex(t, tt.hex), tt.v, Strict)
@@ -133,6 +153,94 @@ func TestBrokenPacketsAreRefused(t *testing.T) {
 				t.Errorf("lenient: packet %v, error %v", p, err)
 			}
 		})
+	}
+}
+
+// TestSoundThoughOdd: what looks wrong at first sight, and is not.
+func TestSoundThoughOdd(t *testing.T) {
+	for name, tt := range map[string]struct {
+		v   Version
+		hex string
+	}{
+		"an alias for a topic":                   {V5, "30 06 0000 03 23 0001"},
+		"user properties twice":                  {V5, "30 12 0001 61 0e 26 0001 61 0001 62 26 0001 61 0001 63"},
+		"two subscription identifiers":           {V5, "30 08 0001 61 04 0b 01 0b 02"},
+		"acknowledge flags of version 3.1":       {V31, "20 02 02 00"},
+		"session present in a refusal, in 3.1":   {V31, "20 02 01 05"},
+		"DISCONNECT without code":                {V5, "e0 00"},
+		"DISCONNECT with a code and no length":   {V5, "e0 01 04"},
+		"a replacement character that was meant": {V311, "30 05 0003 efbfbd"},
+	} {
+		frame := unhex(t, tt.hex)
+		p, err := Decode(frame, tt.v, Strict)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		} else if again := p.Append(nil, tt.v); tt.v == V5 && !bytes.Equal(again, frame) {
+			t.Errorf("%s: written as % x", name, again)
+		}
+	}
+	if got := (&Disconnect{Properties: Properties{Str(ReasonString, "x")}}).Append(nil, V5); !bytes.Equal(
+		got, unhex(t, "e0 06 00 04 1f 0001 78")) {
+		t.Errorf("DISCONNECT of code 0 with a property: % x", got)
+	}
+}
+
+// TestWhatPacketsHaveInCommon: identifier, code and properties of every kind that has them.
+func TestWhatPacketsHaveInCommon(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	for range 500 {
+		p := randomPacket(r, V5)
+		v := reflect.ValueOf(p).Elem()
+		var want Summary
+		if f := v.FieldByName("ID"); f.IsValid() {
+			want.ID = uint16(f.Uint())
+		}
+		if f := v.FieldByName("Code"); f.IsValid() {
+			want.Code, want.Coded = ReasonCode(f.Uint()), true
+		}
+		if f := v.FieldByName("Properties"); f.IsValid() {
+			want.Properties = f.Interface().(Properties)
+		}
+		if got := About(p, V5); !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %+v, want %+v", p.Type(), got, want)
+		}
+		if got, connack := About(p, V311), p.Type() == CONNACK; got.Coded != connack {
+			t.Errorf("%s of 3.1.1 has a code: %v", p.Type(), got.Coded)
+		}
+		if back, err := Decode(p.Append(nil, V5), V5, Strict); err != nil || back.Type() != p.Type() {
+			t.Errorf("%s came back as %v (%v)", p.Type(), back, err)
+		}
+	}
+	if got := About(&Auth{Code: 0x18, Properties: Properties{Str(AuthMethod, "m")}}, V5); got.Code != 0x18 || len(got.Properties) != 1 {
+		t.Errorf("AUTH: %+v", got)
+	}
+	if !Str(ReasonString, "x").Text() || !User("a", "b").Text() || Str(AuthData, "x").Text() || Int(ReceiveMaximum, 1).Text() {
+		t.Error("which values are text")
+	}
+}
+
+// TestAliasesAreSetAndUsed: once with the topic, then instead of it; not beyond the maximum, nor over one's own.
+func TestAliasesAreSetAndUsed(t *testing.T) {
+	var a Aliases
+	topics := func(most int, names ...string) (out []string) {
+		for _, n := range names {
+			p := a.Abbreviate(&Publish{Topic: n, Properties: Properties{Int(MessageExpiry, 5)}}, most)
+			alias, _ := p.Properties.Int(TopicAlias)
+			expiry, _ := p.Properties.Int(MessageExpiry)
+			out = append(out, fmt.Sprint(p.Topic, "=", alias, "/", expiry))
+		}
+		return out
+	}
+	if got := fmt.Sprint(topics(0, "a"), topics(2, "a", "b", "c", "a", "b", "")); got != "[a=0/5] [a=1/5 b=2/5 c=0/5 =1/5 =2/5 =0/5]" {
+		t.Error(got)
+	}
+	a.Forget("b")
+	if got := fmt.Sprint(topics(2, "c", "c")); got != "[c=2/5 =2/5]" {
+		t.Error(got)
+	}
+	own := &Publish{Topic: "a", Properties: Properties{Int(TopicAlias, 9)}}
+	if got := a.Abbreviate(own, 2); got != own {
+		t.Errorf("one's own alias became %+v", got)
 	}
 }
 
@@ -269,12 +377,65 @@ func TestReaderRefusesHostileLengthsBeforeAllocating(t *testing.T) {
 	rd := NewReader(bytes.NewReader(hostile), V5)
 	rd.MaxSize = 1000
 	var e *Error
-	if _, raw, err := rd.Next(); !errors.As(err, &e) || e.Code != PacketTooLarge || len(raw) != 5 {
+	if _, raw, err := rd.Next(); !errors.As(err, &e) || e.Code != PacketTooLarge || len(raw) != 5 ||
+		!strings.Contains(e.Rule, "268435460 bytes; at most 1000") {
 		t.Errorf("over the limit: % x %v", raw, err)
+	}
+	for size, over := range map[int]bool{1000: false, 1001: true} {
+		rd := NewReader(bytes.NewReader((&Publish{Topic: "a", Payload: make([]byte, size-6)}).Append(nil, V311)), V311)
+		rd.MaxSize = 1000
+		if _, _, err := rd.Next(); (err != nil) != over {
+			t.Errorf("%d bytes: %v", size, err)
+		}
 	}
 	long := (&Publish{Topic: "a", Payload: bytes.Repeat([]byte("0123456789"), 300_000)}).Append(nil, V5)
 	if p, _, err := NewReader(iotest.OneByteReader(bytes.NewReader(long)), V5).Next(); err != nil || len(p.(*Publish).Payload) != 3_000_000 {
 		t.Errorf("3 MB byte by byte: %v", err)
+	}
+}
+
+// TestAReaderIsFedFromOutside: with bytes that came to its room, which grows when much comes and shrinks at rest.
+func TestAReaderIsFedFromOutside(t *testing.T) {
+	ping := unhex(t, "c0 00")
+	rd := NewReader(iotest.ErrReader(errors.New("read by itself")), V311)
+	small := len(rd.Room())
+	feed := func(b []byte, err error) (n int) {
+		t.Helper()
+		rd.Feed(copy(rd.Room(), b), err)
+		for rd.Buffered() {
+			p, _, err := rd.Next()
+			if err != nil {
+				if err != io.EOF || n != len(b)/2 {
+					t.Fatalf("after %d of %d: %v", n, len(b)/2, err)
+				}
+				return n
+			} else if p.Type() != PINGREQ {
+				t.Fatal(p)
+			}
+			n++
+		}
+		return n
+	}
+	if rd.Buffered() || feed(ping, nil) != 1 || len(rd.Room()) != small {
+		t.Errorf("after one packet: room for %d", len(rd.Room()))
+	}
+	if n := feed(bytes.Repeat(ping, small/2), nil); n != small/2 || len(rd.Room()) != readAhead {
+		t.Errorf("%d packets of a full room, then room for %d", n, len(rd.Room()))
+	}
+	for i := range 2000 {
+		if i == 1000 { // much came once more: it is counted anew
+			feed(bytes.Repeat(ping, small), nil)
+		}
+		feed(ping, nil)
+	}
+	if n := len(rd.Room()); n != readAhead {
+		t.Errorf("room for %d after 1,000 small reads", n)
+	}
+	if feed(ping, nil); len(rd.Room()) != small {
+		t.Errorf("room for %d after 1,001 small reads", len(rd.Room()))
+	}
+	if feed(bytes.Repeat(ping, 3), io.EOF) != 3 || rd.Buffered() {
+		t.Error("an error that came with the bytes")
 	}
 }
 
@@ -295,6 +456,83 @@ func TestAnnotateCoversEveryByteAndHidesSecrets(t *testing.T) {
 		}
 		if at != len(frame) {
 			t.Fatalf("only %d of %d bytes have a meaning", at, len(frame))
+		}
+	}
+	// What the bytes mean, in words.
+	for _, tt := range []struct {
+		v         Version
+		hex, want string
+	}{
+		{V311, "10 1e 0004 4d515454 04 ee 000a 0001 63 0003 772f74 0003 6f6666 0001 75 0002 7077", `0-1 packet type and flags: CONNECT
+1-2 remaining length: 30
+2-8 protocol name: "MQTT"
+8-9 protocol level: 4: version 3.1.1
+9-10 connect flags: user name, password, will retain, will at QoS 1, clean start
+10-12 keep alive: 10
+12-15 client identifier: "c"
+15-20 will topic: "w/t"
+20-25 will payload: 3 bytes: 6f 66 66
+25-28 user name: "u"
+28-30 password length: 2
+30-32 password: 2 bytes, hidden`},
+		{V311, "10 0d 0004 4d515454 04 00 0000 0001 61", `0-1 packet type and flags: CONNECT
+1-2 remaining length: 13
+2-8 protocol name: "MQTT"
+8-9 protocol level: 4: version 3.1.1
+9-10 connect flags: none
+10-12 keep alive: 0
+12-15 client identifier: "a"`},
+		{V5, "39 1a 0001 61 15 09 0012 000102030405060708090a0b0c0d0e0f1011 21", `0-1 packet type and flags: PUBLISH, QoS 0, DUP, retain
+1-2 remaining length: 26
+2-5 topic name: "a"
+5-6 property length: 21
+6-27 correlation data: 00 01 02 03 04 05 06 07 08 09 0a 0b 0c 0d 0e 0f 10 11
+27-28 payload: 1 bytes`},
+		{V5, "82 09 0001 02 0b 05 0001 61 2d", `0-1 packet type and flags: SUBSCRIBE
+1-2 remaining length: 9
+2-4 packet identifier: 1
+4-5 property length: 2
+5-7 subscription identifier: 5
+7-10 topic filter: "a"
+10-11 subscription options: QoS 1, no local, retain as published, retain handling 2`},
+		{V311, "82 06 0001 0001 61 02", `0-1 packet type and flags: SUBSCRIBE
+1-2 remaining length: 6
+2-4 packet identifier: 1
+4-7 topic filter: "a"
+7-8 subscription options: QoS 2`},
+		{V5, "90 03 0001 7f", `0-1 packet type and flags: SUBACK
+1-2 remaining length: 3
+2-4 packet identifier: 1
+4-5 not understood: the properties are longer than the packet`},
+		{V311, "40 03 0001 00", `0-1 packet type and flags: PUBACK
+1-2 remaining length: 3
+2-4 packet identifier: 1
+4-5 left over: `},
+		{V5, "f0 07 18 05 16 0002 0102", `0-1 packet type and flags: AUTH
+1-2 remaining length: 7
+2-3 reason code: 0x18 continue authentication
+3-4 property length: 5
+4-5 authentication data: 
+5-7 authentication data length: 2
+7-9 authentication data: 2 bytes, hidden`},
+		{V5, "", ""},
+		{V311, "10 22 0004 4d515454 04 04 0000 0001 61 0001 77 0010 000102030405060708090a0b0c0d0e0f", `0-1 packet type and flags: CONNECT
+1-2 remaining length: 34
+2-8 protocol name: "MQTT"
+8-9 protocol level: 4: version 3.1.1
+9-10 connect flags: will at QoS 0
+10-12 keep alive: 0
+12-15 client identifier: "a"
+15-18 will topic: "w"
+18-36 will payload: 16 bytes: 00 01 02 03 04 05 06 07 08 09 0a 0b 0c 0d 0e 0f`},
+	} {
+		spans, _ := Annotate(unhex(t, tt.hex), tt.v)
+		var got []string
+		for _, s := range spans {
+			got = append(got, fmt.Sprintf("%d-%d %s: %s", s.Start, s.End, s.Name, s.Value))
+		}
+		if text := strings.Join(got, "\n"); text != tt.want {
+			t.Errorf("%s\n%s\nwant\n%s", tt.hex, text, tt.want)
 		}
 	}
 	c := &Connect{Level: V5, ClientID: "x", HasPassword: true, Password: []byte("sesame"),

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"runtime"
 	"strings"
 	"sync"
@@ -380,21 +379,6 @@ func TestVersion5OptionsAndProperties(t *testing.T) {
 		expect(t, "expired", p.messages(), "")
 		p.Disconnect(0)
 	})
-}
-
-func TestBackoffStaysInItsBounds(t *testing.T) {
-	b := client.Backoff{Rand: rand.New(rand.NewPCG(1, 1))}
-	var longest time.Duration
-	for i := range 200 {
-		d := b.Next()
-		if d < client.BackoffMin || d > client.BackoffMax || i == 0 && d > 2*client.BackoffMin {
-			t.Fatalf("attempt %d waits %s", i, d)
-		}
-		longest = max(longest, d)
-	}
-	if longest < client.BackoffMax/2 {
-		t.Errorf("never more than %s", longest)
-	}
 }
 
 // TestKeepAlive: a client that has nothing to say pings; one whose pings are not

@@ -14,6 +14,7 @@ import (
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
+	"hodstone/internal/proof/prooftest"
 	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
@@ -22,7 +23,7 @@ func over(url string, config *tls.Config, standIn bool) proof.Target {
 	refused := false
 	return proof.Target{Broker: "broker", Listener: url, StandIn: standIn, Intrusive: true, Anonymous: &refused,
 		Dial:  func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, url, link.Options{TLS: config}) },
-		Login: &workspace.Login{Username: brokertest.Username, Password: workspace.NewSecret(password)}}
+		Login: &workspace.Login{Username: brokertest.Username, Password: workspace.NewSecret(brokertest.Password)}}
 }
 
 // TestARealBrokerKeepsEverything: what is not kept here belongs into docs/deviations.md,
@@ -63,7 +64,7 @@ func TestARealBrokerKeepsEverything(t *testing.T) {
 				}
 			}
 		}
-		checkResults(t, p)
+		prooftest.Results(t, p, true)
 	}
 	for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before; time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
@@ -81,6 +82,9 @@ func TestARealBrokerKeepsEverything(t *testing.T) {
 // TestFaultsOverSockets samples the matrix on real links: resets and closes look
 // different there.
 func TestFaultsOverSockets(t *testing.T) {
+	if testing.Short() {
+		t.Skip("sockets know no fake clock: not in a short run")
+	}
 	authority, err := trust.NewAuthority("test")
 	if err != nil {
 		t.Fatal(err)
@@ -107,7 +111,7 @@ func TestFaultsOverSockets(t *testing.T) {
 			if tt.fault != "" {
 				on = []string{tt.fault}
 			}
-			s := faulty(t, secured(), on...)
+			s := prooftest.Faulty(t, prooftest.Secured(), on...)
 			defer s.Close()
 			where := tt.scheme + "://127.0.0.1:0"
 			if tt.scheme == "unix" {
@@ -129,7 +133,7 @@ func TestFaultsOverSockets(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if got := strings.Join(names(p, proof.Broken), " "); got != tt.broken {
+			if got := strings.Join(prooftest.Names(p, proof.Broken), " "); got != tt.broken {
 				t.Errorf("broken: %s, want %s", got, tt.broken)
 			}
 		})

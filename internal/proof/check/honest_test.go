@@ -14,6 +14,7 @@ import (
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
+	"hodstone/internal/proof/prooftest"
 )
 
 // between puts itself between the checks' clients and a stand-in. keep is asked about
@@ -111,9 +112,9 @@ func TestChecksDoNotKeepWhatTheyDidNotSee(t *testing.T) {
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				s := faulty(t, secured())
+				s := prooftest.Faulty(t, prooftest.Secured())
 				defer s.Close()
-				target := target(s, false)
+				target := prooftest.Target(s, false)
 				target.Dial = between(s, tt.v, tt.keep())
 				checkOne(t, target, tt.check, tt.v, tt.verdict, tt.seen)
 			})
@@ -154,54 +155,5 @@ func checkOne(t *testing.T, target proof.Target, name string, v packet.Version, 
 	}
 	if r := p.Results[0]; r.Verdict != verdict || !strings.Contains(r.Seen, seen) {
 		t.Errorf("%s: %s, want %s: %s", r.Verdict, r.Seen, verdict, seen)
-	}
-}
-
-// TestWatchersStayUntilTheRunEnds: what must not come turns the verdict also when it comes long after the check itself
-// was through, as long as anything of the run goes on; and a kept one says for how long it was watched.
-func TestWatchersStayUntilTheRunEnds(t *testing.T) {
-	for after, want := range map[time.Duration]proof.Verdict{8 * time.Second: proof.Broken, 0: proof.Kept} {
-		synctest.Test(t, func(t *testing.T) {
-			o := secured()
-			o.Faults = []standin.Fault{{Name: "late", Decisions: standin.Decisions{Will: func(w *standin.WillCase) {
-				if w.Goodbye {
-					w.Send, w.Later = true, 5*time.Second
-				}
-			}}}}
-			s, err := standin.New(o)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer s.Close()
-			checks, err := check.Match("will.not-on-goodbye")
-			if err != nil {
-				t.Fatal(err)
-			}
-			checks = append(
-				checks,
-				&proof.Check{
-					Name:     "slow.wait",
-					Title:    "another that takes its time",
-					Sections: proof.Same("1", "1"),
-					Run: func(p *proof.Pass) error {
-						time.Sleep(after)
-						return nil
-					},
-				},
-			)
-			p, err := proof.Run(
-				t.Context(),
-				target(s, false),
-				proof.Options{Checks: checks, Versions: []packet.Version{packet.V5}},
-			)
-			if err != nil {
-				t.Fatal(err)
-			}
-			r := p.Results[0]
-			if r.Verdict != want || want == proof.Broken && len(r.Decisive) == 0 ||
-				want == proof.Kept && !strings.Contains(strings.Join(r.Notes, " "), "watched for ") {
-				t.Errorf("with another check of %s: %s %q %q", after, r.Verdict, r.Seen, r.Notes)
-			}
-		})
 	}
 }

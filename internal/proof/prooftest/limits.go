@@ -1,0 +1,93 @@
+package prooftest
+
+import (
+	"errors"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/proof"
+	"hodstone/internal/proof/check"
+)
+
+// Limited runs all checks in all versions, and wants exactly the named ones to be unsupported, in each version that
+// they are for, and all others kept. With refused, our login must not be let in at all.
+func Limited(t *testing.T, target proof.Target, unsupported, refused string) {
+	t.Helper()
+	p, err := proof.Run(t.Context(), target, proof.Options{Checks: check.All()})
+	var shut *proof.NotLetInError
+	if errors.As(err, &shut) && refused != "" && strings.Contains(err.Error(), refused) {
+		return
+	} else if err != nil || refused != "" {
+		t.Fatalf("%v, want %q", err, refused)
+	}
+	for _, r := range p.Results {
+		want := proof.Kept
+		if r.Check.Name == "login.wrong-password" && *target.Anonymous {
+			continue // a matter of how the broker treats logins where none is needed
+		}
+		switch {
+		case r.Check.Section(r.Version) == "":
+			want = proof.Skipped
+		case slices.Contains(strings.Fields(unsupported), r.Check.Name):
+			want = proof.Unsupported
+		}
+		if r.Verdict != want {
+			t.Errorf("%s in %s: %s, want %s: %s %q", r.Check.Name, r.Version, r.Verdict, want, r.Seen, r.Notes)
+		}
+	}
+}
+
+// What brokers without retained messages, and with no QoS but 0, cannot do.
+const (
+	Storing   = "retain.greets retain.live-flag retain.cleared"
+	Confirmed = "qos.pairings qos2.once retain.greets retain.cleared session.kept"
+)
+
+// Limits holds all checks to this: a broker that keeps within limits of its own is accused of nothing, and credited with nothing
+// that could not be tried: what it does not offer is unsupported, in the versions too that have no way to say so.
+func Limits(t *testing.T) {
+	t.Helper()
+	none, one := packet.QoS(0), packet.QoS(1)
+	dairy := standin.Limits{ClientID: regexp.MustCompile(`dairy-\d+`), NoEmptyClientID: true}
+	for _, tt := range []struct {
+		name                     string
+		limits                   standin.Limits
+		id, unsupported, refused string
+	}{
+		{"maximum QoS 1", standin.Limits{MaximumQoS: &one}, "", "qos.pairings qos2.once", ""},
+		{"maximum QoS 0", standin.Limits{MaximumQoS: &none}, "", Confirmed, ""},
+		{"no retained messages", standin.Limits{NoRetained: true}, "", Storing, ""},
+		{"no wildcards", standin.Limits{NoWildcards: true}, "",
+			Storing + " qos.pairings session.kept subscribe.wildcards subscribe.topic-exact", ""},
+		{"no identifiers, no shared subscriptions", standin.Limits{NoIdentifiers: true, NoShared: true}, "", "", ""},
+		{"small packets", standin.Limits{MaximumPacketSize: 300}, "", "", ""},
+		{"smaller packets", standin.Limits{MaximumPacketSize: 200}, "", "", ""},
+		{"receive maximum 1", standin.Limits{ReceiveMaximum: 1}, "", "", ""},
+		{"server keep alive", standin.Limits{ServerKeepAlive: 2}, "", "", ""},
+		{"client identifiers by a rule", dairy, "dairy-{n}", "", ""},
+		{"client identifiers by a rule that nobody told", dairy, "", "", "client identifier not valid"},
+		{"4 connections", standin.Limits{Connections: 4}, "", "", ""},
+		{"2 connections", standin.Limits{Connections: 2}, "",
+			"retain.live-flag retain.cleared session.kept subscribe.topic-exact will.on-cut will.on-close", ""},
+		{"served elsewhere", standin.Limits{Redirect: "other:1883"}, "", "",
+			"it names another server to use: other:1883"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			synctest.Test(t, func(t *testing.T) {
+				o := Secured()
+				o.Limits = tt.limits
+				s := Faulty(t, o)
+				defer s.Close()
+				target := Target(s, false)
+				target.ClientID = tt.id
+				Limited(t, target, tt.unsupported, tt.refused)
+			})
+		})
+	}
+}

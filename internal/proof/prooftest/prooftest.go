@@ -1,0 +1,175 @@
+// Package prooftest puts the catalogue of checks to stand-ins with and without faults and limits, for the tests of the
+// runner and of the checks alike. Only tests import it.
+package prooftest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+
+	"hodstone/internal/brokertest"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
+	"hodstone/internal/proof"
+	"hodstone/internal/proof/check"
+	"hodstone/internal/trace"
+	"hodstone/internal/workspace"
+)
+
+// Target is a stand-in, and the login that it lets in.
+func Target(s *standin.Server, anonymous bool) proof.Target {
+	return proof.Target{Broker: "stand-in", Listener: "memory", StandIn: true, Dial: s.Dial, Anonymous: &anonymous,
+		Login: &workspace.Login{Username: "bench", Password: workspace.NewSecret(brokertest.Password)}}
+}
+
+// Names returns the checks that have a verdict in any version, sorted.
+func Names(p *proof.Proof, v proof.Verdict) (out []string) {
+	for _, r := range p.Results {
+		if r.Verdict == v && !slices.Contains(out, r.Check.Name) {
+			out = append(out, r.Check.Name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Faulty returns a stand-in with faults.
+func Faulty(t *testing.T, o standin.Options, faults ...string) *standin.Server {
+	t.Helper()
+	var err error
+	if o.Faults, err = fault.Set(faults...); err != nil {
+		t.Fatal(err)
+	}
+	s, err := standin.New(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// Secured lets in one login and nobody else.
+func Secured() standin.Options {
+	return standin.Options{Logins: []standin.Login{{Name: "bench", Password: brokertest.Password}}}
+}
+
+// Matrix runs all checks against a stand-in without a fault, where everything must be kept, and with each fault, where
+// exactly the checks beside it must be broken or undecided, in the versions given.
+func Matrix(t *testing.T, versions ...packet.Version) {
+	t.Helper()
+	faults := append([]standin.Fault{{Name: "", Sentence: "No fault."}}, fault.All()...)
+	for _, f := range faults {
+		for _, v := range versions {
+			if f.Versions != nil && !slices.Contains(f.Versions, v) {
+				continue
+			}
+			t.Run(fmt.Sprintf("%s in %s", f.Name, v), func(t *testing.T) {
+				t.Parallel()
+				synctest.Test(t, func(t *testing.T) {
+					var on []string
+					if f.Name != "" {
+						on = []string{f.Name}
+					}
+					s := Faulty(t, Secured(), on...)
+					defer s.Close()
+					p, err := proof.Run(
+						context.Background(),
+						Target(s, false),
+						proof.Options{Checks: check.All(), Versions: []packet.Version{v}},
+					)
+					var shut *proof.NotLetInError
+					if f.NotLetIn && errors.As(err, &shut) {
+						return
+					}
+					if err != nil {
+						t.Fatal(err)
+					}
+					want := slices.Sorted(slices.Values(meant(f.Breaks, v)))
+					if got := Names(p, proof.Broken); !slices.Equal(got, want) {
+						t.Errorf("broken: %v, want %v", got, want)
+						tell(t, p, proof.Broken)
+					}
+					want = slices.Sorted(slices.Values(meant(f.Undecides, v)))
+					if got := Names(p, proof.Undecided); !slices.Equal(got, want) {
+						t.Errorf("undecided: %v, want %v", got, want)
+						tell(t, p, proof.Undecided)
+					}
+					if n := p.Counts(); n[proof.Unsupported] != 0 || p.OK() != (f.Name == "") {
+						t.Errorf("%v, OK %v", n, p.OK())
+					}
+					Results(t, p, f.Name == "" || strings.HasPrefix(f.Name, "login."))
+					synctest.Wait()
+					for _, c := range s.Clients() {
+						t.Errorf("a session is left: %+v", c)
+					}
+				})
+			})
+		}
+	}
+}
+
+// meant leaves out the checks that are not meant for a version.
+func meant(all []string, v packet.Version) (out []string) {
+	for _, name := range all {
+		found, err := check.Match(name)
+		if err != nil {
+			panic(err)
+		}
+		if found[0].Section(v) != "" {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+func tell(t *testing.T, p *proof.Proof, v proof.Verdict) {
+	for _, r := range p.Results {
+		if r.Verdict == v {
+			t.Logf("%s in %s: %s", r.Check.Name, r.Version, r.Seen)
+		}
+	}
+}
+
+// Results holds every result to having reasons and evidence, with secrets to the evidence being without the password.
+func Results(t *testing.T, p *proof.Proof, secrets bool) {
+	t.Helper()
+	for _, r := range p.Results {
+		if r.Verdict == proof.Skipped {
+			continue
+		}
+		if strings.Contains(r.Seen, "it tells nothing while") {
+			continue // it was not begun
+		}
+		if r.Expected == "" || r.Seen == "" || len(r.Evidence) == 0 || len(r.Steps) == 0 || r.Check.Title == "" {
+			t.Errorf("%s: %+v", r.Check.Name, r)
+		}
+		if d := r.Decided(); (r.Verdict == proof.Kept || r.Verdict == proof.Broken) &&
+			(len(d) == 0 || len(d) != len(r.Decisive)) {
+			t.Errorf(
+				"%s in %s is %s, and nothing decided it: %v %s",
+				r.Check.Name,
+				r.Version,
+				r.Verdict,
+				r.Decisive,
+				r.Seen,
+			)
+		}
+		for i := range r.Evidence {
+			if e := &r.Evidence[i]; e.Role != trace.RoleCheck || secrets &&
+				strings.Contains(fmt.Sprintf("%+v %q %s", e, e.Raw, e.Describe()), brokertest.Password) {
+				t.Errorf("%s: evidence %+v", r.Check.Name, e)
+			}
+			if c, ok := r.Evidence[i].Packet.(*packet.Connect); ok && r.Evidence[i].Kind == trace.Sent &&
+				(len(c.ClientID) > 23 || strings.Trim(strings.ToLower(c.ClientID), "abcdefghijklmnopqrstuvwxyz0123456789") != "") {
+				t.Errorf("client id %q", c.ClientID)
+			}
+		}
+		if (r.Check.Name == "qos.pairings") != (len(r.Tables) == 1) {
+			t.Errorf("%s: tables %v", r.Check.Name, r.Tables)
+		}
+	}
+}
