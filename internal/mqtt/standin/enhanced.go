@@ -48,6 +48,9 @@ func (c *conn) authenticate(ps packet.Properties, r *packet.Reader) (v verdict, 
 
 // renew carries out a re-authentication (5.0 §4.12.1); it must be the same user again.
 func (c *conn) renew(p *packet.Auth, r *packet.Reader) error {
+	if c.session == nil { // refused, and the link left open by a fault
+		return nil
+	}
 	before := c.rights.login
 	method, _ := p.Properties.Str(packet.AuthMethod)
 	if p.Code != packet.ReAuthenticate || method == "" || method != c.method {

@@ -111,7 +111,7 @@ func (s *Server) room(p *packet.Connect) string {
 		n = sizeOfSession + len(p.ClientID)
 	}
 	if w := p.Will; w != nil {
-		n += sizeOfMessage + len(w.Topic) + len(w.Payload)
+		n += sizeOf(&packet.Publish{Topic: w.Topic, Payload: w.Payload, Properties: w.Properties})
 	}
 	if s.held+n > s.opt.Limits.memory() {
 		return fmt.Sprintf(
