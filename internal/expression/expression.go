@@ -95,6 +95,7 @@ func Compile(v any, names []string) (*Template, error) {
 	env["round"] = types.TypeOf(round)
 	env["choice"] = types.TypeOf(func(...any) any { return nil })
 	env[plusName] = types.TypeOf(plus)
+	env[stepName] = types.TypeOf(steps())
 	env["join"] = types.TypeOf(join)
 	env["replace"] = types.TypeOf(replace)
 	options := []expr.Option{expr.Env(env), expr.MaxNodes(maxNodes), expr.Patch(&limiter{})}
@@ -172,7 +173,7 @@ func (t *Template) Eval(names map[string]any, f Funcs) (any, error) {
 	env["now"] = f.Now
 	env["count"] = f.Count
 	env["round"] = round
-	env[plusName], env["join"], env["replace"] = plus, join, replace
+	env[plusName], env[stepName], env["join"], env["replace"] = plus, steps(), join, replace
 	env["choice"] = func(options ...any) any {
 		if len(options) == 0 {
 			return nil
