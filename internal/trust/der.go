@@ -108,6 +108,9 @@ func (r *recogniser) oldLocked(label string, headers map[string]string, der []by
 
 // parseKey reads a private key in PKCS #8, PKCS #1 or SEC 1, and says which.
 func parseKey(der []byte) (crypto.Signer, string) {
+	if len(der) > maxKey {
+		return nil, ""
+	}
 	if k, err := x509.ParsePKCS8PrivateKey(der); err == nil {
 		if s, ok := k.(crypto.Signer); ok {
 			return s, "PKCS #8"
@@ -219,6 +222,14 @@ func (r *recogniser) structure(der []byte) {
 		f.add(Item{Kind: KindKey, Form: r.form(standard), Key: key, Public: key.Public()})
 		return
 	}
+	var large struct {
+		Version int
+		Rest    asn1.RawValue
+	}
+	if _, err := asn1.Unmarshal(der, &large); err == nil && len(der) > maxKey && large.Version <= 1 {
+		f.fail(fmt.Sprintf("it is a private key of %d bytes: none that TLS has a use for is so large", len(der)), remedyP256)
+		return
+	}
 	var locked struct {
 		Algorithm algorithm
 		Data      []byte
@@ -302,7 +313,13 @@ func certificateShape(der []byte) (public asn1.RawValue, is bool) {
 // here, "" where it may be.
 func (r *recogniser) lockedKey(der []byte, beyond string) {
 	item := Item{Kind: KindLockedKey, Form: r.form("PKCS #8"), Locked: true, Beyond: beyond}
+	if why := r.work.afford(der, len(r.passphrases)); why != "" && beyond == "" {
+		item.Beyond = why
+	}
 	for _, pass := range r.passphrases {
+		if item.Beyond != "" {
+			break
+		}
 		if k, err := pkcs8.ParsePKCS8PrivateKey(der, []byte(pass)); err == nil {
 			if s, ok := k.(crypto.Signer); ok {
 				item.Kind, item.Key, item.Public = KindKey, s, s.Public()
@@ -323,43 +340,68 @@ func (r *recogniser) store(der []byte) {
 	if r.inPEM {
 		form = "PEM, PKCS #12"
 	}
-	var last error
-	for _, pass := range slices.Concat([]string{""}, r.passphrases, []string{javaDefault}) {
+	passes := slices.Concat([]string{""}, r.passphrases, []string{javaDefault})
+	locked := Item{Kind: KindLockedStore, Form: form, Locked: true}
+	if locked.Beyond = r.work.afford(der, len(passes)); locked.Beyond != "" {
+		f.add(locked)
+		return
+	}
+	var in opened
+	if !within(func() { in = openStore(der, passes) }) {
+		locked.Beyond = tooLongToOpen
+		f.add(locked)
+		return
+	}
+	if len(in.certificates) == 0 {
+		if in.err != nil {
+			locked.Note = strings.TrimPrefix(in.err.Error(), "pkcs12: ")
+		}
+		f.add(locked)
+		return
+	}
+	if s, ok := in.key.(crypto.Signer); ok {
+		f.add(Item{Kind: KindKey, Form: form, Key: s, Public: s.Public(), Locked: in.pass != ""})
+	}
+	for _, c := range in.certificates {
+		r.certificate(c, form)
+	}
+	if in.key == nil {
+		return
+	}
+	if in.pass == javaDefault && !slices.Contains(r.passphrases, in.pass) {
+		r.opensByDefault()
+	}
+	if in.pass == "" {
+		f.anomaly(
+			"the key store opens without a passphrase: its key is open to whoever has the file",
+			"protect the file, or write the store anew with a passphrase",
+		)
+	}
+}
+
+// opened is what was in a key store in PKCS #12.
+type opened struct {
+	pass         string
+	key          any // nil where it holds certificates alone
+	certificates []*x509.Certificate
+	err          error // of the last that was not about the passphrase
+}
+
+// openStore tries passphrases on a key store in PKCS #12.
+func openStore(der []byte, passes []string) (o opened) {
+	for _, pass := range passes {
 		key, leaf, cas, err := pkcs12.DecodeChain(der, pass)
 		if err == nil {
-			if s, ok := key.(crypto.Signer); ok {
-				f.add(Item{Kind: KindKey, Form: form, Key: s, Public: s.Public(), Locked: pass != ""})
-			}
-			r.certificate(leaf, form)
-			for _, c := range cas {
-				r.certificate(c, form)
-			}
-			if pass == javaDefault && !slices.Contains(r.passphrases, pass) {
-				r.opensByDefault()
-			}
-			if pass == "" {
-				f.anomaly(
-					"the key store opens without a passphrase: its key is open to whoever has the file",
-					"protect the file, or write the store anew with a passphrase",
-				)
-			}
-			return
+			return opened{pass: pass, key: key, certificates: append([]*x509.Certificate{leaf}, cas...)}
 		}
 		if certs, err := pkcs12.DecodeTrustStore(der, pass); err == nil && len(certs) > 0 {
-			for _, c := range certs {
-				r.certificate(c, form)
-			}
-			return
+			return opened{pass: pass, certificates: certs}
 		}
 		if !errors.Is(err, pkcs12.ErrIncorrectPassword) {
-			last = err
+			o.err = err
 		}
 	}
-	item := Item{Kind: KindLockedStore, Form: form, Locked: true}
-	if last != nil {
-		item.Note = strings.TrimPrefix(last.Error(), "pkcs12: ")
-	}
-	f.add(item)
+	return o
 }
 
 // SamePublic tells whether two public keys are the same.

@@ -174,7 +174,7 @@ var (
 func (r *recogniser) wrapped(text string, depth int) bool {
 	f := r.f
 	try := func(data []byte, what, remedy string) bool {
-		trial := recogniser{f: &File{Name: f.Name}, passphrases: r.passphrases}
+		trial := recogniser{f: &File{Name: f.Name}, passphrases: r.passphrases, work: r.work}
 		trial.content(data, depth+1)
 		if len(trial.f.Items) == 0 {
 			return false

@@ -129,10 +129,11 @@ func (f *File) add(i Item) {
 func ReadPaths(paths []string, passphrases []string) []*File {
 	var out []*File
 	seen := map[string]bool{}
+	w := &work{maxWork}
 	read := func(name string) {
 		if clean := filepath.Clean(name); !seen[clean] {
 			seen[clean] = true
-			out = append(out, readFile(name, passphrases))
+			out = append(out, readFile(name, passphrases, w))
 		}
 	}
 	for _, p := range paths {
@@ -204,7 +205,7 @@ func unreadable(name string, err error) *File {
 	return f
 }
 
-func readFile(name string, passphrases []string) *File {
+func readFile(name string, passphrases []string, w *work) *File {
 	file, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe must not hold us up
 	if err != nil {
 		return unreadable(name, err)
@@ -226,7 +227,7 @@ func readFile(name string, passphrases []string) *File {
 	if err != nil {
 		return unreadable(name, err)
 	}
-	f := Recognise(name, data, passphrases)
+	f := recognise(name, data, passphrases, w)
 	f.Mode, f.Size = info.Mode(), info.Size()
 	return f
 }
@@ -248,12 +249,16 @@ func modeWord(m fs.FileMode) string {
 // bundles in PKCS #7, Java's key stores, requests and revocation lists; and it sees through what mail, editors and
 // firmware sources do to them. Passphrases are tried on what is encrypted.
 func Recognise(name string, data []byte, passphrases []string) *File {
+	return recognise(name, data, passphrases, &work{maxWork})
+}
+
+func recognise(name string, data []byte, passphrases []string, w *work) *File {
 	f := &File{Name: name, Size: int64(len(data))}
 	if len(data) > maxFile {
 		f.fail(fmt.Sprintf("it is larger than %d MiB: no credentials are", maxFile>>20), "is it the right file?")
 		return f
 	}
-	r := recogniser{f: f, passphrases: passphrases}
+	r := recogniser{f: f, passphrases: passphrases, work: w}
 	r.content(data, 0)
 	f.nameAnomalys()
 	return f
@@ -264,6 +269,7 @@ type recogniser struct {
 	f           *File
 	passphrases []string
 	inPEM       bool
+	work        *work
 }
 
 // magic tells files that are no credentials by their first bytes.
