@@ -334,6 +334,7 @@ func TestWhatConnackRulesOutIsNotSent(t *testing.T) {
 			"wildcard":                 {Topic: "a/#"},
 			"at least one character":   {Topic: ""},
 			"is not well-formed UTF-8": {Topic: "\xff"},
+			"b/+":                      {Topic: "b/+", Properties: packet.Properties{packet.Int(packet.TopicAlias, 1)}},
 		} {
 			if _, err := c.Start(p); err == nil || !strings.Contains(err.Error(), want) {
 				t.Errorf("%q: %v", want, err)

@@ -1,6 +1,7 @@
 package client_test
 
 import (
+	"context"
 	"errors"
 	"strings"
 	"testing"
@@ -73,7 +74,14 @@ func TestAllIdentifiersInUse(t *testing.T) {
 				}
 			}
 		}()
-		for range 65535 {
+		asking, stop := context.WithCancel(t.Context())
+		waits := make(chan error, 1)
+		go func() { // a subscription that is not answered has one too
+			_, err := c.Subscribe(asking, []packet.Subscription{{Filter: "x"}})
+			waits <- err
+		}()
+		synctest.Wait()
+		for range 65534 {
 			if _, err := c.Start(packet.Publish{Topic: "a", QoS: 1}); err != nil {
 				t.Fatal(err)
 			}
@@ -89,6 +97,11 @@ func TestAllIdentifiersInUse(t *testing.T) {
 		}
 		if _, err := c.Start(packet.Publish{Topic: "a"}); err != nil {
 			t.Errorf("QoS 0 needs none: %v", err)
+		}
+		stop()
+		<-waits
+		if pub, err := c.Start(packet.Publish{Topic: "a", QoS: 1}); err != nil || pub.Packet.ID != 1 {
+			t.Errorf("in place of the subscription: %+v, %v", pub, err)
 		}
 		s.send(&packet.Puback{Ack: id(7)})
 		synctest.Wait()
