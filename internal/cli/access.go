@@ -311,7 +311,15 @@ func (p *place) why(ctx context.Context, err error) error {
 	if d == nil {
 		return err
 	}
-	return &exit{exitNotReached, fmt.Errorf("%s: %s%s%s", p.name, d.What, tryThis, d.Remedy)}
+	return &exit{exitNotReached, fmt.Errorf("%s: %s", p.name, told(d))}
+}
+
+// told words what was found out about a way in, and what to try.
+func told(d *reach.Diagnosis) string {
+	if d.Remedy == "" {
+		return d.What
+	}
+	return d.What + tryThis + d.Remedy
 }
 
 // find turns WORKSPACE or URL into a place. For a workspace's stand-in it is started.

@@ -227,7 +227,7 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 			for _, w := range ways {
 				if w.URL == t.URL {
 					if d := reach.Explain(ctx, w, shut.Version, reach.Options{}); d != nil {
-						shut.Cause = d.What + tryThis + d.Remedy
+						shut.Cause = told(d)
 					}
 				}
 			}

@@ -408,7 +408,7 @@ func (w *watching) run(
 		start := time.Now()
 		err := enter(ctx, c, subs, ps)
 		if ctx.Err() != nil {
-			if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			if err != nil && (first || errors.Is(ctx.Err(), context.DeadlineExceeded)) {
 				return w.out(first, err)
 			}
 			return nil
@@ -461,7 +461,7 @@ func (w *watching) run(
 func (w *watching) out(never bool, err error) error {
 	what := "the time was over while the link was down"
 	if never {
-		what = "nothing was watched: the time was over before the broker had answered"
+		what = "nothing was watched: it ended before the broker had answered"
 	}
 	return &exit{exitNotReached, fmt.Errorf("%s: %s: %w", w.p.name, what, err)}
 }
