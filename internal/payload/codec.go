@@ -30,7 +30,9 @@ type Codec interface {
 }
 
 // Codecs lists the codecs in the order in which help names their formats.
-func Codecs() []Codec { return []Codec{jsonCodec{}, textCodec{}, numberCodec{}, rawCodec{}} }
+func Codecs() []Codec {
+	return []Codec{jsonCodec{}, textCodec{}, numberCodec{}, cborCodec{}, msgpackCodec{}, XMLText{}, rawCodec{}}
+}
 
 // Of returns the codec of a format; that of binary for one that is not known.
 func Of(f Format) Codec {

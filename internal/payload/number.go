@@ -17,8 +17,12 @@ func (numberCodec) Decode(b []byte) (any, error) {
 		return nil, err
 	}
 	s := strings.TrimSpace(string(b))
-	if _, err := strconv.ParseFloat(s, 64); err != nil || strings.ContainsAny(s, "xXpP_iInN") {
+	f, err := strconv.ParseFloat(s, 64)
+	if err != nil || strings.ContainsAny(s, "xXpP_iInN") {
 		return nil, &Error{Number, 0, fmt.Sprintf("%.40q is no decimal number", b)}
+	}
+	if !json.Valid([]byte(s)) { // +7, 007, .5: JSON writes these otherwise
+		s = strconv.FormatFloat(f, 'g', -1, 64)
 	}
 	return json.Number(s), nil
 }
