@@ -4,11 +4,13 @@
 package contract
 
 import (
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/agnivade/levenshtein"
 
@@ -89,12 +91,58 @@ type Presence struct{ Coming, Leaving, Lost string }
 
 // Payload is what a clause's messages carry.
 type Payload struct {
-	Format  payload.Format
-	Schema  *Schema // JSON only; nil for any
-	Values  []Value // text only; empty for any
-	Minimum *float64
-	Maximum *float64
-	Unit    string
+	Format payload.Format
+	// Codec reads and writes it, where the format has more to know than its name; nil for the format's own.
+	Codec   payload.Codec
+	Schema  *Schema        // of what has a JSON value; nil for any
+	Values  []Value        // text only; empty for any
+	Pattern *regexp.Regexp // text only, matching the whole; nil for any
+	// FirstCharacter tells that only the first character of a text counts: Values lists characters.
+	FirstCharacter bool
+	Minimum        *float64
+	Maximum        *float64
+	Unit           string
+	MediaType      string // of binary without parts; "" for any
+	MaxSize        int    // in bytes; 0 for any
+}
+
+// Code is the codec of the payload.
+func (p *Payload) Code() payload.Codec {
+	if p.Codec != nil {
+		return p.Codec
+	}
+	return payload.Of(p.Format)
+}
+
+// binary tells whether the payload is written as JSON by people and devices, for its bytes are no text.
+func (p *Payload) binary() bool {
+	_, fields := p.Codec.(payload.Layout)
+	return fields || p.Format == payload.CBOR || p.Format == payload.MessagePack || p.Format == payload.Protobuf
+}
+
+// Read makes the payload of what a person writes: text as it is, JSON of its value where it is no text.
+func (p *Payload) Read(text string) ([]byte, error) {
+	if !p.binary() {
+		return []byte(text), nil
+	}
+	v, err := payload.Decode(payload.JSON, []byte(text))
+	if err != nil {
+		return nil, fmt.Errorf("write %s as JSON: %w", p.Words(), err)
+	}
+	return p.Code().Encode(v)
+}
+
+// Write is what a person would write for a payload; ok is false where there is no way to.
+func (p *Payload) Write(b []byte) (text string, ok bool) {
+	v, err := p.Code().Decode(b)
+	switch {
+	case err != nil || len(b) == 0:
+		return "", false
+	case !p.binary():
+		return string(b), utf8.Valid(b)
+	}
+	out, err := json.Marshal(v)
+	return string(out), err == nil
 }
 
 // Value is an allowed text and what it stands for.

@@ -115,12 +115,12 @@ const (
 type Sample struct {
 	At      time.Time
 	payload []byte
-	format  payload.Format
+	codec   payload.Codec
 }
 
 // Value is the payload, decoded; nil where it cannot be.
 func (s *Sample) Value() any {
-	v, _ := payload.Decode(s.format, s.payload)
+	v, _ := s.codec.Decode(s.payload)
 	return v
 }
 
@@ -148,7 +148,7 @@ func (c *Cell) Value() any {
 	if !c.decodable {
 		return nil
 	}
-	v, _ := payload.Decode(c.Clause.Payload.Format, c.judged)
+	v, _ := c.Clause.Payload.Code().Decode(c.judged)
 	return v
 }
 
@@ -273,7 +273,7 @@ func (j *Judge) Message(m Message) Judgement {
 		cell.Count++
 	}
 	if whole && cell.decodable {
-		j.remember(cell, Sample{m.At, m.Payload, cl.Payload.Format})
+		j.remember(cell, Sample{m.At, m.Payload, cl.Payload.Code()})
 	}
 	for i := range out.Breaches {
 		j.broken(cell, out.Breaches[i])

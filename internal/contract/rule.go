@@ -16,6 +16,7 @@ const (
 	RuleSchema  RuleName = "schema" // the JSON value breaks a keyword of the schema
 	RuleValue   RuleName = "values" // the text is none of those listed
 	RuleRange   RuleName = "range"  // the number is outside
+	RuleSize    RuleName = "size"   // more bytes than agreed
 	RuleQoS     RuleName = "qos"    // published at another QoS
 	RuleRetain  RuleName = "retain" // published with another retain flag
 	RuleFrom    RuleName = "from"   // published by another party
@@ -80,8 +81,8 @@ func (p *Pass) Value() (v any, err *payload.Error, sound bool) {
 	if !d.done {
 		d.done = true
 		pl := &p.Clause.Payload
-		if d.sound = pl.Schema != nil && pl.Schema.quick.accepts(p.Message.Payload); !d.sound {
-			v, err := payload.Decode(pl.Format, p.Message.Payload)
+		if d.sound = pl.Schema != nil && pl.Format == payload.JSON && pl.Schema.quick.accepts(p.Message.Payload); !d.sound {
+			v, err := pl.Code().Decode(p.Message.Payload)
 			if d.value = v; err != nil {
 				d.err = err.(*payload.Error)
 			}

@@ -294,12 +294,32 @@ func (p *Payload) Fields() []Field {
 	if p.Schema != nil {
 		return p.Schema.fields(p.Schema.compiled, "", 0)
 	}
-	f := Field{Name: "payload", Type: string(p.Format), Unit: p.Unit, Required: true, Values: map[string]string{}}
+	f := Field{Name: "payload", Type: p.Words(), Unit: p.Unit, Required: true, Values: map[string]string{}}
 	f.Range = Span(p.Minimum, p.Maximum)
 	for _, v := range p.Values {
 		f.Values[v.Text] = v.Meaning
 	}
 	return []Field{f}
+}
+
+// Words say what the payload is: its format, and what is agreed beside it.
+func (p *Payload) Words() string {
+	s := string(p.Format)
+	switch c := p.Codec.(type) {
+	case payload.NumberText:
+		s += fmt.Sprintf(" with %q behind it", c.Suffix)
+	case *payload.ProtoMessage:
+		s += " " + c.Name()
+	case payload.Layout:
+		s = "a packed structure"
+		if c.Size >= 0 {
+			s += fmt.Sprintf(" of %d bytes", c.Size)
+		}
+	}
+	if p.MediaType != "" {
+		s = p.MediaType
+	}
+	return s
 }
 
 // maxFieldDepth ends the description of schemas that contain themselves.

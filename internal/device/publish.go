@@ -97,7 +97,7 @@ func (p *publication) compose(more map[string]any) (m packet.Publish, send bool,
 		}
 	}
 	m = packet.Publish{QoS: p.def.QoS, Retain: p.def.Retain, Topic: workspace.FillIn(p.def.Topic, d.opt.Number)}
-	format := payload.Format("")
+	code := payload.Of("")
 	if p.clause != nil {
 		values := map[string]string{}
 		for k, v := range d.params {
@@ -113,14 +113,14 @@ func (p *publication) compose(more map[string]any) (m packet.Publish, send bool,
 		if m.Topic, err = p.clause.Topic.Topic(values); err != nil {
 			return m, false, err
 		}
-		format = p.clause.Payload.Format
+		code = p.clause.Payload.Code()
 	}
 	if p.def.Payload != nil {
 		v, err := p.def.Payload.Eval(env, funcs)
 		if err != nil {
 			return m, false, err
 		}
-		if m.Payload, err = payload.Encode(format, v); err != nil {
+		if m.Payload, err = code.Encode(v); err != nil {
 			return m, false, err
 		}
 	}

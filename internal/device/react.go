@@ -68,7 +68,7 @@ func (r *reaction) message(m *packet.Publish, now time.Time) {
 	for i, name := range r.clause.Topic.Parameters() {
 		params[name] = values[i]
 	}
-	v, err := payload.Decode(r.clause.Payload.Format, m.Payload)
+	v, err := r.clause.Payload.Code().Decode(m.Payload)
 	if err != nil {
 		r.d.complain(fmt.Errorf("%s ignored: %w", m.Topic, err))
 		return

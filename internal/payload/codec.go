@@ -31,7 +31,7 @@ type Codec interface {
 
 // Codecs lists the codecs in the order in which help names their formats.
 func Codecs() []Codec {
-	return []Codec{jsonCodec{}, textCodec{}, numberCodec{}, cborCodec{}, msgpackCodec{}, XMLText{}, rawCodec{}}
+	return []Codec{jsonCodec{}, textCodec{}, NumberText{}, cborCodec{}, msgpackCodec{}, XMLText{}, rawCodec{}}
 }
 
 // Of returns the codec of a format; that of binary for one that is not known.
@@ -68,14 +68,6 @@ func (e *Error) Error() string {
 // map[string]any; text gives string; number gives [json.Number]; binary gives
 // []byte. The error is an [*Error].
 func Decode(f Format, b []byte) (any, error) { return Of(f).Decode(b) }
-
-// Encode writes a value in a format; without one, bytes and text as they are and anything else as JSON.
-func Encode(f Format, v any) ([]byte, error) {
-	if f == "" {
-		return rawCodec{}.Encode(v)
-	}
-	return Of(f).Encode(v)
-}
 
 // plainly writes bytes and text as they are, and anything else as JSON.
 func plainly(v any) ([]byte, error) {

@@ -7,16 +7,23 @@ import (
 	"strings"
 )
 
-// numberCodec is a decimal number as text; space around it is no part of it.
-type numberCodec struct{}
+// NumberText is a decimal number as text, with a suffix behind it if that is agreed: "75 %". Space around the whole is no
+// part of it.
+type NumberText struct{ Suffix string }
 
-func (numberCodec) Format() Format { return Number }
+func (NumberText) Format() Format { return Number }
 
-func (numberCodec) Decode(b []byte) (any, error) {
+func (c NumberText) Decode(b []byte) (any, error) {
 	if err := textError(Number, b); err != nil {
 		return nil, err
 	}
 	s := strings.TrimSpace(string(b))
+	if c.Suffix != "" {
+		var has bool
+		if s, has = strings.CutSuffix(s, strings.TrimRight(c.Suffix, " ")); !has {
+			return nil, &Error{Number, len(b), fmt.Sprintf("%.40q lacks the %q behind the number", b, c.Suffix)}
+		}
+	}
 	f, err := strconv.ParseFloat(s, 64)
 	if err != nil || strings.ContainsAny(s, "xXpP_iInN") {
 		return nil, &Error{Number, 0, fmt.Sprintf("%.40q is no decimal number", b)}
@@ -27,8 +34,14 @@ func (numberCodec) Decode(b []byte) (any, error) {
 	return json.Number(s), nil
 }
 
-func (numberCodec) Encode(v any) ([]byte, error) { return plainly(v) }
+func (c NumberText) Encode(v any) ([]byte, error) {
+	b, err := plainly(v)
+	if _, text := v.(string); c.Suffix != "" && !text && err == nil {
+		b = append(b, c.Suffix...)
+	}
+	return b, err
+}
 
-func (numberCodec) Locate(b []byte, pointer string) (start, end int, ok bool) {
+func (NumberText) Locate(b []byte, pointer string) (start, end int, ok bool) {
 	return whole(b, pointer)
 }

@@ -199,7 +199,7 @@ func FuzzItems(f *testing.F) {
 			if err != nil {
 				continue
 			}
-			again, err := Encode(format, v)
+			again, err := Of(format).Encode(v)
 			if err != nil {
 				t.Fatalf("%s % x: %v", format, b, err)
 			}

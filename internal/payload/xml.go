@@ -172,7 +172,7 @@ func (x XMLText) finish(e *element) any {
 func (x XMLText) meant(at, text string) any {
 	switch {
 	case slices.Contains(x.Numbers, at):
-		if n, err := (numberCodec{}).Decode([]byte(text)); err == nil {
+		if n, err := (NumberText{}).Decode([]byte(text)); err == nil {
 			return n
 		}
 	case slices.Contains(x.Booleans, at):

@@ -371,12 +371,11 @@ func TestTheRunIsInOrder(t *testing.T) {
 		if p.Run != "mark" || p.OK() || p.Counts()[proof.Kept] != 4 || p.Took < 4*time.Second {
 			t.Errorf("%+v", p.Counts())
 		}
-		if ctx, stop := context.WithCancel(t.Context()); true {
-			stop()
-			p, err := proof.Run(ctx, proof.Target{Dial: s.Dial}, proof.Options{Checks: checks[2:3]})
-			if err != nil || p.Counts()[proof.Undecided] != 3 || p.Results[0].Seen != "stopped before it began" {
-				t.Errorf("%v %+v", err, p)
-			}
+		ctx, stop := context.WithCancel(t.Context())
+		stop()
+		stopped, err := proof.Run(ctx, proof.Target{Dial: s.Dial}, proof.Options{Checks: checks[2:3]})
+		if err != nil || stopped.Counts()[proof.Undecided] != 3 || stopped.Results[0].Seen != "stopped before it began" {
+			t.Errorf("%v %+v", err, stopped)
 		}
 		func() {
 			defer func() {

@@ -16,8 +16,8 @@ import (
 	"hodstone/internal/proof/prooftest"
 )
 
-// TestTheRunnerInTheMatrix holds the runner to the matrix, in one version.
-func TestTheRunnerInTheMatrix(t *testing.T) { prooftest.Matrix(t, packet.V5) }
+// TestTheRunnerInTheMatrix holds the runner to a part of the matrix; the whole is the catalogue's.
+func TestTheRunnerInTheMatrix(t *testing.T) { prooftest.Sample(t, 4, packet.V5) }
 
 // TestTheRunnerHeedsLimits holds it to what brokers do not offer.
 func TestTheRunnerHeedsLimits(t *testing.T) { prooftest.Limits(t) }

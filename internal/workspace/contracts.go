@@ -1,14 +1,12 @@
 package workspace
 
 import (
-	"errors"
 	"regexp"
 	"strings"
 	"time"
 
 	"hodstone/internal/contract"
 	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/payload"
 )
 
 // contractReading is the contract, and the clauses that answers name: they may stand further down.
@@ -201,62 +199,4 @@ func (n node) cadence() (c contract.Cadence) {
 		return contract.Cadence{}
 	}
 	return c
-}
-
-// payloadReading is a payload, and what its format has to be known for.
-type payloadReading struct {
-	contract.Payload
-	unknown bool // its format
-	schema  node
-}
-
-var payloadShape = shape[payloadReading]{"payload", "What a message carries.", []key[payloadReading]{
-	own("format", "string", "json, text, number or binary.", func(_ *loader, p *payloadReading, v node) {
-		all := names(payload.Formats(), func(x payload.Format) string { return string(x) })
-		format, ok := v.known("format", all)
-		p.Format, p.unknown = payload.Format(format), !ok
-	}).must(),
-	own(
-		"schema",
-		"any",
-		"For json: a JSON Schema (2020-12), here or by $ref to a file beside the workspace. Formats are"+
-			" held to; unit and values (value: meaning) are shown to people.",
-		func(_ *loader, p *payloadReading, v node) { p.schema = v },
-	).only("json"),
-	each("values", "string", "For text: the allowed texts and what they stand for.",
-		func(_ *loader, p *payloadReading, e entry) {
-			p.Values = append(p.Values, contract.Value{Text: e.key, Meaning: e.value.str("meaning")})
-		}).only("text"),
-	number("minimum", "For number: the smallest.",
-		func(p *payloadReading, f float64) { p.Minimum = &f }).only("number"),
-	number("maximum", "For number: the largest.",
-		func(p *payloadReading, f float64) { p.Maximum = &f }).only("number"),
-	text("unit", "For number: the unit.", func(p *payloadReading) *string { return &p.Unit }).only("number"),
-}}
-
-func (l *loader) payload(n node, clause string, to *contract.Payload) bool {
-	var p payloadReading
-	f := payloadShape.read(l, n, "the payload of clause "+clause, &p)
-	if !f["format"].exists() || p.unknown {
-		*to = p.Payload
-		return false
-	}
-	payloadShape.strangers(f, string(p.Format), func(k Key, v node) {
-		v.fail("", "%s belongs to payloads of format %s, not %s", k.Name, strings.Join(k.For, ", "), p.Format)
-	})
-	if p.schema.exists() && p.Format == payload.JSON {
-		schema, err := contract.CompileSchema(l.fsys, clause, p.schema.plain())
-		if err != nil {
-			at := p.schema
-			var se *contract.SchemaError
-			if errors.As(err, &se) {
-				at = at.at(se.Pointer)
-			}
-			at.fail("schemas are JSON Schema, draft 2020-12", "the schema of clause %s is bad: %v", clause, err)
-			return false
-		}
-		p.Schema = schema
-	}
-	*to = p.Payload
-	return true
 }

@@ -35,7 +35,7 @@ func Shapes() []Shape {
 		ownTLSShape.describe(), rightsShape.describe(), limitsShape.describe(),
 		loginShape.describe(),
 		contractShape.describe(), partyShape.describe(), parameterShape.describe(), clauseShape.describe(),
-		answerShape.describe(), presenceShape.describe(), payloadShape.describe(),
+		answerShape.describe(), presenceShape.describe(), payloadShape.describe(), fieldShape.describe(),
 		deviceShape.describe(), sessionShape.describe(), signalShape.describe(), publicationShape.describe(),
 		changeShape.describe(), reactionShape.describe(),
 	}

@@ -314,6 +314,23 @@ func (n node) integer(what string, lo, hi int) (int, bool) {
 
 const durationHint = "write a number with its unit: 250ms, 5s, 2m, 1h30m"
 
+// size reads a number of bytes: 32, 4KiB, 1MiB.
+func (n node) size(what string) int {
+	text := strings.TrimSpace(n.str(what))
+	number, unit := text, 1
+	for name, k := range map[string]int{"KiB": 1 << 10, "MiB": 1 << 20} {
+		if rest, has := strings.CutSuffix(text, name); has {
+			number, unit = strings.TrimSpace(rest), k
+		}
+	}
+	size, err := strconv.Atoi(number)
+	if err != nil || size <= 0 || size > 256<<20/unit {
+		n.fail("write 32, 4KiB or 1MiB", "%s is no size: %q", what, text)
+		return 0
+	}
+	return size * unit
+}
+
 func (n node) duration(what string) time.Duration {
 	if !n.exists() {
 		return 0

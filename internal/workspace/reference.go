@@ -105,7 +105,7 @@ func schemaOf(typ string) map[string]any {
 	switch typ {
 	case "any":
 		return map[string]any{}
-	case "string", "duration", "cadence", "range":
+	case "string", "duration", "cadence", "range", "size":
 		return map[string]any{"type": []string{"string", "number", "boolean", "null"}}
 	case "version":
 		return map[string]any{"enum": []any{"3.1", 3.1, "3.1.1", "5", 5}}

@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"hodstone/internal/contract"
 )
 
 // Format holds the bytes to the payload's format.
 var Format = &contract.Rule{Name: contract.RuleFormat, Payload: true,
-	Doc:   "The payload is of the clause's format: JSON text with each name once in an object, UTF-8 text without NUL, a decimal number. An empty retained message clears what is stored and is none.",
+	Doc:   "The payload is of the clause's format: JSON, CBOR or MessagePack with each name once in an object, UTF-8 text without NUL, a decimal number with the suffix that is agreed, well-formed XML, a message of Protocol Buffers without fields that its .proto file does not have, a packed structure with its magic, lengths and no byte too many. An empty retained message clears what is stored and is none.",
 	Start: stateless(format)}
 
 func format(p *contract.Pass) {
@@ -19,16 +20,27 @@ func format(p *contract.Pass) {
 		p.Breach(
 			contract.Breach{
 				Where:    fmt.Sprintf("byte %d", err.Offset),
-				Expected: string(p.Clause.Payload.Format),
+				Expected: p.Clause.Payload.Words(),
 				Seen:     err.Reason,
 			},
 		)
 	}
 }
 
+// Size holds the payload to its largest size.
+var Size = &contract.Rule{Name: contract.RuleSize, Payload: true,
+	Doc:   "The payload has no more bytes than agreed.",
+	Start: stateless(size)}
+
+func size(p *contract.Pass) {
+	if most := p.Clause.Payload.MaxSize; most > 0 && len(p.Message.Payload) > most {
+		p.Breach(contract.Breach{Expected: fmt.Sprintf("%d bytes at most", most), Seen: fmt.Sprintf("%d bytes", len(p.Message.Payload))})
+	}
+}
+
 // Schema holds JSON values to the clause's JSON Schema (draft 2020-12).
 var Schema = &contract.Rule{Name: contract.RuleSchema, Payload: true,
-	Doc:   "The JSON value fits the clause's schema; formats such as date-time are held to. Whatever the validator calls invalid is a breach, and so is what it cannot decide.",
+	Doc:   "The value, as JSON has it, fits the clause's schema, which packed structures and XML make of their fields and paths; formats such as date-time are held to. Whatever the validator calls invalid is a breach, and so is what it cannot decide.",
 	Start: stateless(schema)}
 
 func schema(p *contract.Pass) {
@@ -45,14 +57,28 @@ func schema(p *contract.Pass) {
 
 // Values holds text to the values that the clause lists.
 var Values = &contract.Rule{Name: contract.RuleValue, Payload: true,
-	Doc:   "The text is one of those listed, letter by letter.",
+	Doc:   "The text is one of those listed, letter by letter, and matches the pattern as a whole; where only the first character counts, that one is listed.",
 	Start: stateless(values)}
 
 func values(p *contract.Pass) {
 	pl := &p.Clause.Payload
 	v, err, _ := p.Value()
-	if err != nil || len(pl.Values) == 0 {
+	text, is := v.(string)
+	if err != nil || !is || len(pl.Values) == 0 && pl.Pattern == nil {
 		return
+	}
+	if pl.Pattern != nil && !pl.Pattern.MatchString(text) {
+		p.Breach(contract.Breach{Expected: "what matches " + strings.TrimSuffix(strings.TrimPrefix(pl.Pattern.String(), "^(?:"), ")$"), Seen: fmt.Sprintf("%.60q", text)})
+		return
+	}
+	if len(pl.Values) == 0 {
+		return
+	}
+	what := "one of "
+	if pl.FirstCharacter {
+		what = "a first character of "
+		_, n := utf8.DecodeRuneInString(text)
+		v = text[:n]
 	}
 	var listed []string
 	for _, a := range pl.Values {
@@ -61,7 +87,7 @@ func values(p *contract.Pass) {
 		}
 		listed = append(listed, strconv.Quote(a.Text))
 	}
-	p.Breach(contract.Breach{Expected: "one of " + strings.Join(listed, ", "), Seen: fmt.Sprintf("%.60q", v)})
+	p.Breach(contract.Breach{Expected: what + strings.Join(listed, ", "), Seen: fmt.Sprintf("%.60q", text)})
 }
 
 // Range holds numbers to the clause's bounds, both included.

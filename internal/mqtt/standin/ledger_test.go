@@ -128,29 +128,28 @@ func TestRoomToTheLastByte(t *testing.T) {
 			k.Disconnect(0)
 		})
 	}
-	// One that is away gets 32 MiB kept, whatever there is for all.
-	converse(t, standin.Options{Anonymous: true}, func(t *testing.T, s *standin.Server, v packet.Version) {
-		p, k := newPeer(t, s, v, "p"), newPeer(t, s, v, "k", stay)
-		k.connect(t)
-		k.subscribe(t, "a", 1)
-		k.Cut()
-		p.connect(t)
-		synctest.Wait()
-		most := 2*packetMost - (512 + 2 + 256) // of messages, beside the subscription
-		for range 3 {
-			p.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: make([]byte, most/4-513)})
-		}
-		rest := most - 3*(most/4)
-		p.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: make([]byte, rest-513)})
-		p.publish(t, packet.Publish{Topic: "a", QoS: 1})
-		synctest.Wait()
-		for _, c := range s.Clients() {
-			if c.ID == "k" && (c.Waiting != 4 || c.Dropped != 1) {
-				t.Errorf("%d wait, %d dropped", c.Waiting, c.Dropped)
+	// One that is away gets twice the largest packet kept, whatever there is for all.
+	for _, spare := range []int{0, -1} {
+		converse(t, standin.Options{Anonymous: true}, func(t *testing.T, s *standin.Server, v packet.Version) {
+			p, k := newPeer(t, s, v, "p"), newPeer(t, s, v, "k", stay)
+			k.connect(t)
+			k.subscribe(t, "a", 1)
+			k.Cut()
+			p.connect(t)
+			synctest.Wait()
+			rest := 2*packetMost - 1 - (512 + 2 + 256) - spare // beside its name and the subscription
+			for n := 4; n > 0; n-- {
+				p.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: make([]byte, rest/n-513)})
+				rest -= rest / n
 			}
-		}
-		p.Disconnect(0)
-	})
+			for _, c := range s.Clients() {
+				if c.ID == "k" && (c.Waiting != 4+spare || c.Dropped != -spare) {
+					t.Errorf("%d bytes to spare: %d wait, %d dropped", spare, c.Waiting, c.Dropped)
+				}
+			}
+			p.Disconnect(0)
+		})
+	}
 }
 
 // packetMost is the largest packet that a stand-in takes.
@@ -305,6 +304,9 @@ func TestDecisionsOfAFault(t *testing.T) {
 		p, q := newPeer(t, s, packet.V5, "p"), newPeer(t, s, packet.V5, "q")
 		go p.Connect(t.Context())
 		synctest.Wait()
+		if r := s.Refusals(); len(r) != 1 || r[0].ClientID != "p" || r[0].Why != "a fault of this stand-in" {
+			t.Errorf("refusals: %+v", r)
+		}
 		for _, x := range []packet.Packet{&packet.Pingreq{}, &packet.Auth{Code: packet.ReAuthenticate,
 			Properties: packet.Properties{packet.Str(packet.AuthMethod, auth.SCRAMSHA256)}}} {
 			p.Send(x) // it is not acted on, and harms nothing
@@ -512,4 +514,139 @@ func TestLoginsByCertificate(t *testing.T) {
 			t.Errorf("refusals: %s", why)
 		}
 	}
+}
+
+// TestSmallTruths of the stand-in, each of which something else rests on.
+func TestSmallTruths(t *testing.T) {
+	converse(t, standin.Options{Anonymous: true}, func(t *testing.T, s *standin.Server, v packet.Version) {
+		will := func(o *client.Options) { o.Connect.Will = &packet.Will{Topic: "w", Payload: []byte("gone")} }
+		a, b := newPeer(t, s, v, "a", will), newPeer(t, s, v, "b")
+		a.connect(t)
+		b.connect(t)
+		if c := s.Clients(); len(c) != 2 || c[0].ID != "a" || !c[0].HasWill || c[1].HasWill {
+			t.Errorf("%+v", c)
+		}
+		b.subscribe(t, "$own/#", 1) // who may everything, may these too
+		if code, err := a.Publish(t.Context(), packet.Publish{Topic: "$own/x", QoS: 1}); err != nil || code != 0 {
+			t.Errorf("%v %v", code, err)
+		}
+		b.subscribe(t, "t", 1)
+		for i := range 3 {
+			a.publish(t, packet.Publish{Topic: "t", QoS: 1, Payload: []byte{byte('0' + i)}})
+		}
+		synctest.Wait()
+		for i, m := range b.got {
+			if int(m.ID) != i+1 {
+				t.Errorf("message %d has the identifier %d", i, m.ID)
+			}
+		}
+		a.Disconnect(0)
+		b.Disconnect(0)
+	})
+	synctest.Test(t, func(t *testing.T) {
+		s, _ := standin.New(standin.Options{Anonymous: true})
+		defer s.Close()
+		w := newPeer(t, s, packet.V5, "w")
+		w.connect(t)
+		w.subscribe(t, "#", 0)
+		k := newPeer(t, s, packet.V5, "k", stay, func(o *client.Options) {
+			o.Connect.Will = &packet.Will{Topic: "will/k", Properties: packet.Properties{packet.Int(packet.WillDelay, 100)}}
+		})
+		k.connect(t)
+		k.Cut()
+		expect(t, "before its delay", w.messages(), "")
+		clean := newPeer(t, s, packet.V5, "k")
+		clean.connect(t) // that ends the session: the will is due (5.0 §3.1.3.2.2)
+		expect(t, "at the end of the session", w.messages(), "will/k= q0")
+		clean.Disconnect(0)
+		// A packet of just the size that the client takes comes; one of a byte more does not.
+		small := newPeer(t, s, packet.V5, "s", func(o *client.Options) {
+			o.Connect.Properties = packet.Properties{packet.Int(packet.MaximumPacketSize, 50)}
+		})
+		small.connect(t)
+		small.subscribe(t, "s", 1)
+		for _, n := range []int{43, 42} { // 8 bytes beside it
+			w.publish(t, packet.Publish{Topic: "s", QoS: 1, Payload: []byte(strings.Repeat("x", n))})
+		}
+		if got := small.messages(); len(got) != len("s= q1")+42 {
+			t.Errorf("%d: %s", len(got), got)
+		}
+		small.Disconnect(0)
+		// A share goes to who is there.
+		here, away := newPeer(t, s, packet.V5, "here", stay), newPeer(t, s, packet.V5, "away", stay)
+		for _, p := range []*peer{here, away} {
+			p.connect(t)
+			p.subscribe(t, "$share/crew/j", 1)
+		}
+		away.Close()
+		synctest.Wait()
+		for range 4 {
+			w.publish(t, packet.Publish{Topic: "j", QoS: 1})
+		}
+		expect(t, "a share while one is away", here.messages(), "j= q1, j= q1, j= q1, j= q1")
+		here.Disconnect(0)
+		// Who comes back with less room than a message needs, loses it, and it is told.
+		big := newPeer(t, s, packet.V5, "away", stay, func(o *client.Options) {
+			o.Connect.Properties = append(o.Connect.Properties, packet.Int(packet.MaximumPacketSize, 60))
+		})
+		w.publish(t, packet.Publish{Topic: "j", QoS: 1, Payload: make([]byte, 100)})
+		w.publish(t, packet.Publish{Topic: "j", QoS: 1, Payload: make([]byte, 100)})
+		big.connect(t)
+		synctest.Wait()
+		for _, c := range s.Clients() {
+			if c.ID == "away" && c.Dropped < 1 {
+				t.Errorf("%+v", c)
+			}
+		}
+		big.Disconnect(0)
+		w.Disconnect(0)
+	})
+	// Of two faults the second hears of what the first left.
+	answered := 0
+	synctest.Test(t, func(t *testing.T) {
+		faults := []standin.Fault{{Name: "a", Decisions: standin.Decisions{Answer: func(packet.Packet) packet.Packet { return nil }}},
+			{Name: "b", Decisions: standin.Decisions{Answer: func(p packet.Packet) packet.Packet { answered++; return p },
+				Password: func(want string, p *packet.Connect, right bool) bool { return right }}}}
+		s, _ := standin.New(standin.Options{Anonymous: true, Faults: faults, Logins: []standin.Login{{Name: "x", Password: "y"}}})
+		defer s.Close()
+		if _, err := newPeer(t, s, packet.V5, "q", with("nobody", "z")).Connect(t.Context()); err == nil {
+			t.Error("nobody is let in")
+		}
+		p := newPeer(t, s, packet.V5, "p")
+		p.connect(t)
+		p.Start(packet.Publish{Topic: "a", QoS: 1})
+		synctest.Wait()
+		if answered != 0 {
+			t.Error("asked about an answer that was kept back")
+		}
+		p.Disconnect(0)
+	})
+	// What a flow's end leads to by a fault, and what hooks hear.
+	synctest.Test(t, func(t *testing.T) {
+		var sent, received, ended []string
+		hooks := &standin.Hooks{
+			Opened: func(*standin.Peer) {},
+			Received: func(p *standin.Peer, k packet.Packet, raw []byte, err error) {
+				received = append(received, fmt.Sprint(p.ClientID, k != nil, len(raw) > 0))
+			},
+			Sent:  func(p *standin.Peer, k packet.Packet, raw []byte) { sent = append(sent, k.Type().String()) },
+			Ended: func(p *standin.Peer, text string) { ended = append(ended, fmt.Sprint(p.ClientID, p.End, text)) },
+		}
+		again := standin.Fault{Name: "x", Decisions: standin.Decisions{Released: func(p *packet.Publish) bool { return !p.Dup && p.QoS == 2 }}}
+		s, _ := standin.New(standin.Options{Anonymous: true, Hooks: hooks, Faults: []standin.Fault{again}})
+		defer s.Close()
+		p := newPeer(t, s, packet.V311, "p")
+		p.connect(t)
+		p.subscribe(t, "a", 2)
+		p.publish(t, packet.Publish{Topic: "a", QoS: 2})
+		expect(t, "released again", p.messages(), "a= q2, a= q2D")
+		p.Close() // without a word: nothing was received then
+		synctest.Wait()
+		if want := "ptrue true"; len(received) < 5 || received[0] != want || received[len(received)-1] != want {
+			t.Errorf("received %q", received)
+		}
+		if len(ended) != 1 || !strings.Contains(ended[0], "the client closed the connection") || sent[0] != "CONNACK" {
+			t.Errorf("%q %q", sent, ended)
+		}
+	})
 }

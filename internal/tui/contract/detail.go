@@ -77,7 +77,7 @@ func (d *detail) older() {
 // message returns the payload that is shown and who sent it.
 func (d *detail) message() (body []byte, value any, who string) {
 	if d.breach != nil {
-		v, _ := payload.Decode(d.clause.Payload.Format, d.breach.Payload)
+		v, _ := d.clause.Payload.Code().Decode(d.breach.Payload)
 		return d.breach.Payload, v, d.breach.Sender
 	}
 	return d.cell.Last.Payload, d.cell.Value(), d.cell.Last.Sender
@@ -285,7 +285,7 @@ func (d *detail) drawPayload(c look.Canvas, body []byte) {
 	c.Rule(0, fmt.Sprintf("payload, %d bytes", len(body)), t.Dim)
 	start, end := -1, -1
 	if d.breach != nil {
-		if s, e, ok := payload.Of(d.clause.Payload.Format).Locate(body, d.breach.Where); ok {
+		if s, e, ok := d.clause.Payload.Code().Locate(body, d.breach.Where); ok {
 			start, end = s, e
 		}
 		fmt.Sscanf(d.breach.Where, "byte %d", &start)

@@ -254,7 +254,11 @@ func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cm
 		title: "send " + name + " as " + cl.From + " would",
 		area:  look.NewArea(s.example(cl, name), false),
 		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
-			m := workbench.Message{Topic: name, Payload: []byte(text)}
+			body, err := cl.Payload.Read(text)
+			if err != nil {
+				return nil, nil, err
+			}
+			m := workbench.Message{Topic: name, Payload: body}
 			if cl.QoS != nil {
 				m.QoS = *cl.QoS
 			}
@@ -272,12 +276,15 @@ func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cm
 // example is the last payload seen on the topic, or one that the fields suggest.
 func (s *Screen) example(cl *core.Clause, name string) string {
 	for _, c := range s.bench.Snapshot().Cells {
-		if c.Topic == name && len(c.Last.Payload) > 0 && json.Valid(c.Last.Payload) {
-			return string(c.Last.Payload)
+		if c.Topic != name {
+			continue
+		}
+		if text, ok := cl.Payload.Write(c.Last.Payload); ok {
+			return text
 		}
 	}
 	fields := cl.Payload.Fields()
-	if cl.Payload.Format != payload.JSON {
+	if cl.Payload.Schema == nil {
 		for v := range fields[0].Values {
 			return v
 		}
@@ -297,6 +304,9 @@ func (s *Screen) example(cl *core.Clause, name string) string {
 		}
 	}
 	b, err := json.Marshal(out)
+	if cl.Payload.Format == payload.XML {
+		b, err = cl.Payload.Code().Encode(out)
+	}
 	if err != nil {
 		return ""
 	}

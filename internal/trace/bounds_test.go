@@ -1,0 +1,196 @@
+package trace_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+)
+
+// follower adds events to journeys, numbered, and tells of each message who sent it and how many got it.
+type follower struct {
+	js  *trace.Journeys
+	seq uint64
+}
+
+func (f *follower) add(events ...trace.Event) {
+	for _, e := range events {
+		f.seq++
+		e.Seq = f.seq
+		f.js.Add(&e)
+	}
+}
+
+func (f *follower) told() string {
+	var out []string
+	for _, j := range f.js.All() {
+		s := fmt.Sprintf("%s>%d", j.Sender, len(j.Hops))
+		if j.Will {
+			s = "will of " + s
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, " ")
+}
+
+func gone(at float64, who string) trace.Event {
+	e := event(at, trace.Link, who, nil)
+	e.Link = client.LinkEnded
+	return e
+}
+
+func atQoS(topic, text string, q packet.QoS) *packet.Publish {
+	m := message(topic, text)
+	m.QoS = q
+	return m
+}
+
+// TestJourneysAtTheirBounds: how late a message may come and be a known one, at which QoS, and to whom.
+func TestJourneysAtTheirBounds(t *testing.T) {
+	hello := func(at float64, who string, will *packet.Will) trace.Event {
+		return event(at, trace.Sent, who, &packet.Connect{ClientID: who, CleanStart: true, Will: will})
+	}
+	in := func(at float64, who string) trace.Event { return event(at, trace.Received, who, &packet.Connack{}) }
+	last := &packet.Will{Topic: "w", Payload: []byte("gone")}
+	sent := func(at float64, q packet.QoS) trace.Event { return event(at, trace.Sent, "pen", atQoS("a", "on", q)) }
+	got := func(at float64, who string, q packet.QoS) trace.Event {
+		return event(at, trace.Received, who, atQoS("a", "on", q))
+	}
+	bye := func(kind trace.Kind, code packet.ReasonCode) trace.Event {
+		return event(1, kind, "pen", &packet.Disconnect{Code: code})
+	}
+	wills := func(at float64) trace.Event { return event(at, trace.Received, "shore", message("w", "gone")) }
+	for name, tt := range map[string]struct {
+		events []trace.Event
+		want   string
+	}{
+		"after just ten seconds":          {[]trace.Event{sent(0, 1), got(10, "shore", 1)}, "pen>1"},
+		"after more":                      {[]trace.Event{sent(0, 1), got(10.001, "shore", 1)}, "pen>0 >1"},
+		"at a lower QoS":                  {[]trace.Event{sent(0, 1), got(1, "shore", 0)}, "pen>1"},
+		"at a higher QoS":                 {[]trace.Event{sent(0, 1), got(1, "shore", 2)}, "pen>0 >1"},
+		"the one of two that fits":        {[]trace.Event{sent(0, 0), sent(0, 2), got(1, "shore", 2), got(1, "shore", 0)}, "pen>1 pen>1"},
+		"before the receiver came":        {[]trace.Event{sent(0, 1), hello(1, "shore", nil), in(1, "shore"), got(2, "shore", 1)}, "pen>0 >1"},
+		"two before the receiver came":    {[]trace.Event{sent(0, 1), sent(0, 1), hello(1, "shore", nil), in(1, "shore"), got(2, "shore", 1)}, "pen>0 pen>0 >1"},
+		"twice to the same":               {[]trace.Event{sent(0, 1), got(1, "shore", 1), got(1, "shore", 1)}, "pen>1 >1"},
+		"to two, from nobody known":       {[]trace.Event{got(1, "shore", 1), got(1.999, "desk", 1)}, ">2"},
+		"to two, a second apart":          {[]trace.Event{got(1, "shore", 1), got(2, "desk", 1)}, ">1 >1"},
+		"a will":                          {[]trace.Event{hello(0, "pen", last), in(0, "pen"), gone(1, "pen"), wills(2)}, "will of pen>1"},
+		"a will of who is there":          {[]trace.Event{hello(0, "pen", last), in(0, "pen"), wills(2)}, ">1"},
+		"a will after DISCONNECT":         {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Sent, 0), gone(1, "pen"), wills(2)}, ">1"},
+		"a will that was asked for":       {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Sent, 4), gone(1, "pen"), wills(2)}, "will of pen>1"},
+		"a will after the broker's":       {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Received, 0), gone(1, "pen"), wills(2)}, "will of pen>1"},
+		"a will of who was refused":       {[]trace.Event{hello(0, "pen", last), event(0, trace.Received, "pen", &packet.Connack{Code: 0x87}), gone(1, "pen"), wills(2)}, ">1"},
+		"one of two wills alike":          {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last), gone(1, "pen"), gone(1, "barge"), wills(2)}, ">1"},
+		"the other has said goodbye":      {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last), bye(trace.Sent, 0), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of barge>1"},
+		"a will on another topic is left": {[]trace.Event{hello(0, "pen", last), hello(0, "barge", &packet.Will{Topic: "z"}), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of pen>1"},
+		"a will at a higher QoS":          {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), event(2, trace.Received, "shore", atQoS("w", "gone", 1))}, ">1"},
+	} {
+		f := &follower{js: trace.NewJourneys(100)}
+		f.add(tt.events...)
+		if told := f.told(); told != tt.want {
+			t.Errorf("%s: %s, want %s", name, told, tt.want)
+		}
+	}
+	f := &follower{js: trace.NewJourneys(100)}
+	f.add(sent(0, 0), sent(1, 1), sent(2, 2))
+	for i, j := range f.js.All() {
+		if done := !j.Done.IsZero(); done != (i == 0) {
+			t.Errorf("at QoS %d it is done %v", i, done)
+		}
+	}
+	// A message of nobody known is the same only among the latest fifty.
+	f = &follower{js: trace.NewJourneys(100)}
+	f.add(got(0, "shore", 1))
+	for i := range 49 {
+		f.add(event(0, trace.Received, "shore", message("other", fmt.Sprint(i))))
+	}
+	if f.add(got(0.5, "desk", 1)); len(f.js.All()[0].Hops) != 2 {
+		t.Error("the fiftieth from the end is not looked at")
+	}
+	f.add(event(0, trace.Received, "shore", message("other", "one more")))
+	if f.add(got(0.5, "barge", 1)); len(f.js.All()[0].Hops) != 2 {
+		t.Error("one beyond is looked at")
+	}
+}
+
+// TestWhatSubscriptionsPromise: worked out where the event is made, from what the client and the broker said.
+func TestWhatSubscriptionsPromise(t *testing.T) {
+	rap := packet.Subscription{Filter: "a/#", QoS: 2, RetainAsPublished: true, RetainHandling: packet.RetainDontSend}
+	for name, tt := range map[string]struct {
+		subs    []packet.Subscription
+		codes   []packet.ReasonCode
+		present bool // of the session
+		v       packet.Version
+		topic   string
+		retain  bool
+		want    string // stored, flag, promised, granted, whole
+	}{
+		"none":                        {nil, nil, false, packet.V5, "a/b", false, "0 false 0 0 true"},
+		"one":                         {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{1}, false, packet.V5, "a/b", false, "0 false 2 1 true"},
+		"granted less":                {[]packet.Subscription{{Filter: "a/+", QoS: 2}}, []packet.ReasonCode{0}, false, packet.V5, "a/b", false, "0 false 1 0 true"},
+		"granted QoS 2":               {[]packet.Subscription{{Filter: "a/+", QoS: 2}}, []packet.ReasonCode{2}, false, packet.V5, "a/b", false, "0 false 4 2 true"},
+		"refused":                     {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{0x80}, false, packet.V5, "a/b", false, "0 false 0 0 true"},
+		"no code for it":              {[]packet.Subscription{{Filter: "a/+", QoS: 1}, {Filter: "#", QoS: 2}}, []packet.ReasonCode{1}, false, packet.V5, "a/b", false, "0 false 2 1 true"},
+		"two":                         {[]packet.Subscription{{Filter: "a/+", QoS: 1}, {Filter: "#", QoS: 2}}, []packet.ReasonCode{1, 2}, false, packet.V5, "a/b", false, "0 false 6 2 true"},
+		"# is not for $":              {[]packet.Subscription{{Filter: "#", QoS: 2}}, []packet.ReasonCode{2}, false, packet.V5, "$SYS/b", false, "0 false 0 0 true"},
+		"of another topic":            {[]packet.Subscription{{Filter: "b/+", QoS: 2}}, []packet.ReasonCode{2}, false, packet.V5, "a/b", false, "0 false 0 0 true"},
+		"a session that was there":    {nil, nil, true, packet.V5, "a/b", false, "0 false 0 0 false"},
+		"3.1 does not tell":           {nil, nil, false, packet.V31, "a/b", false, "0 false 0 0 false"},
+		"stored":                      {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{1}, false, packet.V5, "a/b", true, "1 false 2 1 true"},
+		"live, with its flag":         {[]packet.Subscription{rap}, []packet.ReasonCode{2}, false, packet.V5, "a/b", true, "0 true 4 2 true"},
+		"without a flag":              {[]packet.Subscription{rap}, []packet.ReasonCode{2}, false, packet.V5, "a/b", false, "0 true 4 2 true"},
+		"one keeps it, one does not":  {[]packet.Subscription{rap, {Filter: "#", QoS: 2}}, []packet.ReasonCode{2, 2}, false, packet.V5, "a/b", true, "2 false 4 2 true"},
+		"neither is told by the flag": {[]packet.Subscription{rap, {Filter: "#", QoS: 2}}, []packet.ReasonCode{2, 2}, false, packet.V5, "a/b", false, "0 false 4 2 true"},
+	} {
+		log := trace.NewLog(100)
+		h := trace.NewRecorder(trace.Source{Client: "c", Role: trace.RoleDevice, Version: tt.v}, log).Hooks()
+		give := func(hook func(packet.Packet, []byte), p packet.Packet) { hook(p, p.Append(nil, tt.v)) }
+		read := func(p packet.Packet, raw []byte) { h.Received(p, raw, nil) }
+		h.Link(client.LinkOpened, "", "")
+		give(h.Sent, &packet.Connect{Level: tt.v, ClientID: "c"})
+		give(read, &packet.Connack{SessionPresent: tt.present})
+		if tt.subs != nil {
+			give(h.Sent, &packet.Subscribe{ID: 1, Subscriptions: tt.subs})
+			give(read, &packet.Suback{ID: 1, Codes: tt.codes})
+		}
+		give(read, &packet.Publish{Topic: tt.topic, Retain: tt.retain})
+		events, _ := log.Read(1, 100)
+		m := events[len(events)-1].Meaning
+		if got := fmt.Sprint(m.Stored, m.Flag, m.Promised, m.Granted, m.Whole); got != tt.want || m.Topic != tt.topic {
+			t.Errorf("%s: %s, want %s", name, got, tt.want)
+		}
+	}
+	for _, tt := range []struct {
+		promised           byte
+		arrived, published packet.QoS
+		expected           packet.QoS
+		kept               bool
+	}{{4, 2, 2, 2, true}, {4, 1, 1, 1, true}, {4, 1, 2, 2, false}, {6, 1, 2, 2, true}, {6, 0, 2, 2, false}, {1, 0, 2, 0, true}, {0, 0, 0, 0, false}} {
+		m := trace.Meaning{Promised: tt.promised}
+		if expected, kept := m.Promises(tt.arrived, tt.published); expected != tt.expected || kept != tt.kept {
+			t.Errorf("%+v: %d, %v", tt, expected, kept)
+		}
+	}
+}
+
+// TestMomentsOfAFilter are whole times, times of day with and without seconds, and nothing else.
+func TestMomentsOfAFilter(t *testing.T) {
+	at := time.Date(2026, 11, 23, 9, 30, 15, 250e6, time.Local)
+	e := trace.Event{At: at, Client: "c", Kind: trace.Sent, Packet: message("a", "on")}
+	for text, want := range map[string]bool{"since:09:30": true, "since:09:31": false, "until:09:30:15.250": true, "until:09:30:15.249": false,
+		"since:" + at.Format(time.RFC3339Nano): true, "since:" + at.Add(time.Millisecond).Format(time.RFC3339Nano): false} {
+		f, err := trace.ParseFilter(text)
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+		} else if f.Match(&e) != want {
+			t.Errorf("%s: %v", text, !want)
+		}
+	}
+	if _, err := trace.ParseFilter("since:noon"); err == nil || !strings.Contains(err.Error(), "is no time") {
+		t.Error(err)
+	}
+}
