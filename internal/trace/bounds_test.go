@@ -1,6 +1,8 @@
 package trace_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -87,6 +89,8 @@ func TestJourneysAtTheirBounds(t *testing.T) {
 		"one of two wills alike":          {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last), gone(1, "pen"), gone(1, "barge"), wills(2)}, ">1"},
 		"the other has said goodbye":      {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last), bye(trace.Sent, 0), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of barge>1"},
 		"a will on another topic is left": {[]trace.Event{hello(0, "pen", last), hello(0, "barge", &packet.Will{Topic: "z"}), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of pen>1"},
+		"a will of ten minutes ago":       {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), wills(601)}, "will of pen>1"},
+		"a will of longer ago":            {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), wills(601.001)}, ">1"},
 		"a will at a higher QoS":          {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), event(2, trace.Received, "shore", atQoS("w", "gone", 1))}, ">1"},
 	} {
 		f := &follower{js: trace.NewJourneys(100)}
@@ -192,5 +196,51 @@ func TestMomentsOfAFilter(t *testing.T) {
 	}
 	if _, err := trace.ParseFilter("since:noon"); err == nil || !strings.Contains(err.Error(), "is no time") {
 		t.Error(err)
+	}
+}
+
+// TestStatisticsTellWhatWasPublished, not what was delivered, and each message once, whoever got it.
+func TestStatisticsTellWhatWasPublished(t *testing.T) {
+	st := trace.NewStatistics()
+	add := func(e trace.Event) { st.Add(&e) }
+	add(event(0, trace.Sent, "pen", atQoS("a", "on", 1)))
+	add(event(0, trace.Received, "shore", atQoS("a", "on", 0)))
+	for i := range 4 {
+		for _, who := range []string{"shore", "desk"} {
+			add(event(float64(i), trace.Received, who, message("b", fmt.Sprint(i))))
+		}
+	}
+	topics := st.Topics(noon.Add(4 * time.Second))
+	if a, b := topics[0], topics[1]; a.QoS != 1 || a.Messages != 1 || b.Messages != 4 || b.Rate != 1 {
+		t.Errorf("%+v\n%+v", a, b)
+	}
+}
+
+// TestALogWaits for an event that is not there yet.
+func TestALogWaits(t *testing.T) {
+	log := trace.NewLog(2)
+	ctx, stop := context.WithCancelCause(t.Context())
+	stop(errors.New("enough"))
+	for n := uint64(1); n < 5; n++ {
+		if err := log.Wait(ctx, n); err == nil || err.Error() != "enough" {
+			t.Errorf("event %d is there: %v", n, err)
+		}
+		log.Add(trace.Event{})
+		if err := log.Wait(ctx, n); err != nil {
+			t.Errorf("event %d is not there: %v", n, err)
+		}
+	}
+}
+
+// TestTheNameOfAProtocolIsNoSecret, in a CONNECT that breaks a rule; in place of it, anything may be.
+func TestTheNameOfAProtocolIsNoSecret(t *testing.T) {
+	for _, name := range []string{"MQTT", "MQIsdp", "hushed"} {
+		frame := append([]byte{0x10, 0, 0, byte(len(name))}, name...)
+		frame = append(frame, "\x63\x02\x00\x00sesame"...)
+		frame[1] = byte(len(frame) - 2)
+		e := trace.Redact(trace.Event{Kind: trace.Received, Version: packet.V311, Raw: frame, Broken: "level 99"})
+		if shown := strings.Contains(string(e.Raw), name); shown != (name != "hushed") || strings.Contains(string(e.Raw), "sesame") || len(e.Raw) != len(frame) {
+			t.Errorf("%s: %q", name, e.Raw)
+		}
 	}
 }
