@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -55,6 +56,7 @@ type Clause struct {
 	QoS      *packet.QoS // nil: not agreed
 	Retain   *bool       // nil: not agreed
 	Every    Cadence
+	Most     Rate
 	Answer   *Answer
 	Presence *Presence
 	Payload  Payload
@@ -77,6 +79,36 @@ func (c Cadence) String() string {
 		return c.Period.String()
 	}
 	return fmt.Sprintf("%s ± %s", c.Period, c.Tolerance)
+}
+
+// Rate is how many messages may come within a time at most.
+type Rate struct {
+	N   int // 0: not agreed
+	Per time.Duration
+}
+
+// String writes the rate as the workspace does: "10/s".
+func (r Rate) String() string {
+	for unit, name := range map[time.Duration]string{time.Second: "s", time.Minute: "min", time.Hour: "h"} {
+		if r.N > 0 && r.Per == unit {
+			return fmt.Sprintf("%d/%s", r.N, name)
+		}
+	}
+	if r.N > 0 {
+		return fmt.Sprintf("%d/%s", r.N, r.Per)
+	}
+	return ""
+}
+
+// ParseRate reads a rate: 10/s, 6/min, 2/h.
+func ParseRate(text string) (Rate, error) {
+	number, unit, _ := strings.Cut(text, "/")
+	n, err := strconv.Atoi(strings.TrimSpace(number))
+	per := map[string]time.Duration{"s": time.Second, "min": time.Minute, "h": time.Hour}[strings.TrimSpace(unit)]
+	if err != nil || n < 1 || n > 1_000_000 || per == 0 {
+		return Rate{}, fmt.Errorf("%q is no rate: write 10/s, 6/min or 2/h", text)
+	}
+	return Rate{n, per}, nil
 }
 
 // Answer is the clause that must follow a command, and how soon.

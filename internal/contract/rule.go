@@ -12,16 +12,17 @@ type RuleName string
 
 // The names of the rules. Package rule holds the rules themselves.
 const (
-	RuleFormat  RuleName = "format" // the bytes are not of the payload's format
-	RuleSchema  RuleName = "schema" // the JSON value breaks a keyword of the schema
-	RuleValue   RuleName = "values" // the text is none of those listed
-	RuleRange   RuleName = "range"  // the number is outside
-	RuleSize    RuleName = "size"   // more bytes than agreed
-	RuleQoS     RuleName = "qos"    // published at another QoS
-	RuleRetain  RuleName = "retain" // published with another retain flag
-	RuleFrom    RuleName = "from"   // published by another party
-	RuleSilence RuleName = "every"  // no message when one was due
-	RuleAnswer  RuleName = "answer" // no answer to a command in time
+	RuleFormat  RuleName = "format"  // the bytes are not of the payload's format
+	RuleSchema  RuleName = "schema"  // the JSON value breaks a keyword of the schema
+	RuleValue   RuleName = "values"  // the text is none of those listed
+	RuleRange   RuleName = "range"   // the number is outside
+	RuleSize    RuleName = "size"    // more bytes than agreed
+	RuleQoS     RuleName = "qos"     // published at another QoS
+	RuleRetain  RuleName = "retain"  // published with another retain flag
+	RuleFrom    RuleName = "from"    // published by another party
+	RuleSilence RuleName = "every"   // no message when one was due
+	RuleHaste   RuleName = "at-most" // more messages than agreed in a time
+	RuleAnswer  RuleName = "answer"  // no answer to a command in time
 )
 
 // Rule is one documented thing that messages are held to. Rules are values; a judge starts each anew.

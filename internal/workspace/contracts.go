@@ -124,6 +124,28 @@ var clauseShape = shape[clauseReading]{"clause", "One topic pattern and what is 
 	boolean("retain", "The retain flag to publish with.", func(r *clauseReading, is bool) { r.Retain = &is }),
 	own("every", "cadence", "How often a message is due, as 12s or 12s ± 3s. More often is allowed.",
 		func(_ *loader, r *clauseReading, v node) { r.Every = v.cadence() }),
+	own("at-least", "duration", "In place of every: the longest time between two messages.",
+		func(_ *loader, r *clauseReading, v node) {
+			switch d := v.duration("at-least"); {
+			case !v.exists():
+			case r.Every.Period > 0:
+				v.fail("leave one of them out", "%s has both every and at-least", r.what())
+			case d <= 0:
+				v.fail(durationHint, "at-least must be longer than nothing")
+			default:
+				r.Every.Period = d
+			}
+		}),
+	own("at-most", "string", "How many messages may come in a time at most: 10/s, 6/min, 2/h.",
+		func(_ *loader, r *clauseReading, v node) {
+			if !v.exists() {
+				return
+			}
+			var err error
+			if r.Most, err = contract.ParseRate(v.str("at-most")); err != nil {
+				v.fail("", "%v", err)
+			}
+		}),
 	own("answer", "answer", "The message that must follow this one.", func(l *loader, r *clauseReading, v node) {
 		if !v.exists() {
 			return

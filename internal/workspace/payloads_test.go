@@ -50,7 +50,7 @@ contract:
       from: shore
       payload: {format: protobuf, file: feed.proto, message: Order, schema: {properties: {grams: {maximum: 1000}}}}
     valve: {topic: v/valve, from: barge, payload: {format: number, suffix: " %", minimum: 0, maximum: 100}}
-    lamp: {topic: v/lamp, from: barge, payload: {format: text, first-character: {"1": running, "0": stopped}}}
+    lamp: {topic: v/lamp, from: barge, at-least: 1m, at-most: 10/s, payload: {format: text, first-character: {"1": running, "0": stopped}}}
     lot: {topic: v/lot, from: barge, payload: {format: text, pattern: "MV-[0-9]{4}", max-size: 7}}
     photo: {topic: v/photo, from: barge, payload: {format: binary, media-type: image/jpeg, max-size: 1KiB}}
 `
@@ -118,6 +118,9 @@ func TestEveryFormatIsHeldToItsClause(t *testing.T) {
 			t.Errorf("%s %.40s: %+v; want %+v", tt.topic, tt.payload, got, tt)
 		}
 	}
+	if lamp := w.Contract.Clause("lamp"); lamp.Every.Period != time.Minute || lamp.Most.String() != "10/s" {
+		t.Errorf("%+v", lamp)
+	}
 	// What people see of a structure, and what devices write.
 	fields := w.Contract.Clause("weight").Payload.Fields()
 	var lines []string
@@ -169,6 +172,7 @@ func TestMistakesInPayloads(t *testing.T) {
 		{"value: 0x4D56", "value: MV", "MV", "is no whole number"}, {"/order/kg:", "order/kg:", "order/kg", "is no path"}, {"file: feed.proto", "file: fee.proto", "fee.proto", "the message of clause feed"},
 		{"message: Order", "message: Feed", "feed.proto", "has no message \"Feed\"; it has Order"}, {"file: feed.proto, ", "", "{format: protobuf", "lacks \"file\""},
 		{"max-size: 1KiB", "max-size: 1KB", "1KB", "is no size"}, {`suffix: " %"`, "root: a", "root", "root belongs to payloads of format xml, not number"}, {`{"1": running`, `{"10": running`, `"10"`, "is not one character"},
+		{"at-most: 10/s", "at-most: 10", "10", "is no rate: write 10/s"}, {"at-least: 1m", "every: 5s, at-least: 1m", "1m", "has both every and at-least"}, {"at-least: 1m", "at-least: 0s", "0s", "must be longer than nothing"},
 		{"padding: nul", "padding: zero", "zero", "padding \"zero\" is not defined"}, {"byte-order: little", "byte-order: middle", "middle", "byte-order \"middle\" is not defined"}, {"{type: number, minimum: 1}", "{type: nmber}", "", "the schema of clause order is bad"},
 	} {
 		changed := strings.Replace(carried, tt.old, tt.new, 1)

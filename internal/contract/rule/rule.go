@@ -5,7 +5,7 @@ import "hodstone/internal/contract"
 
 // All lists the rules, in the order in which their breaches are told.
 func All() []*contract.Rule {
-	return []*contract.Rule{Size, Format, Schema, Values, Range, QoS, Retain, From, Silence, Answer}
+	return []*contract.Rule{Size, Format, Schema, Values, Range, QoS, Retain, From, Silence, Haste, Answer}
 }
 
 // stateless starts a rule that remembers nothing and looks at messages only.

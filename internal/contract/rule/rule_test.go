@@ -152,3 +152,74 @@ func TestAnswersAndSilences(t *testing.T) {
 		}
 	}
 }
+
+// TestHaste: more than agreed is told where no delay on the way explains it; the same number brought closer together is
+// not.
+func TestHaste(t *testing.T) {
+	every := func(n int, gap time.Duration) (out []time.Duration) {
+		for i := range n {
+			out = append(out, time.Duration(i)*gap)
+		}
+		return out
+	}
+	held := func(n int, gap, hold time.Duration) (out []time.Duration) { // each hold's worth comes at its end
+		for _, at := range every(n, gap) {
+			out = append(out, (at+hold)/hold*hold)
+		}
+		return out
+	}
+	for name, tt := range map[string]struct {
+		rate string
+		at   []time.Duration
+		want int
+	}{
+		"as agreed":                      {"10/s", every(1000, 100*time.Millisecond), 0},
+		"as agreed, in bunches of 2 s":   {"10/s", held(1000, 100*time.Millisecond, 2*time.Second), 0},
+		"three times as many":            {"10/s", every(41, 33*time.Millisecond), 1},
+		"a tenth more, over a minute":    {"10/s", every(660, 90*time.Millisecond), 1},
+		"one a minute":                   {"1/min", every(20, time.Minute), 0},
+		"one a minute, late and in time": {"1/min", []time.Duration{2 * time.Second, time.Minute, 2*time.Minute + 2*time.Second, 3 * time.Minute}, 0},
+		"one too soon":                   {"1/min", []time.Duration{0, 57 * time.Second}, 1},
+		"told once, and again":           {"1/min", every(8, time.Second), 4},
+		"a burst of what is allowed":     {"100/h", every(100, time.Millisecond), 0},
+		"a burst of one more":            {"100/h", every(101, time.Millisecond), 1},
+	} {
+		rate, err := contract.ParseRate(tt.rate)
+		if err != nil || rate.String() != tt.rate {
+			t.Fatal(rate, err)
+		}
+		c := &contract.Clause{Name: "c", Topic: pattern(t, "v/c"), Payload: contract.Payload{Format: payload.Binary}, Most: rate}
+		j := contract.NewJudge(&contract.Contract{Clauses: []*contract.Clause{c}}, rule.All())
+		j.Sees("e", noon, func(string) bool { return true })
+		var got []contract.Breach
+		for i, at := range tt.at {
+			got = append(got, j.Message(contract.Message{At: noon.Add(at), Seq: uint64(i), Topic: "v/c", Payload: []byte{byte(i)}, Eye: "e"}).Breaches...)
+			j.Message(contract.Message{At: noon.Add(at), Topic: "v/c", Payload: []byte("copy"), Copy: true, Eye: "e"})
+		}
+		if len(got) != tt.want {
+			t.Errorf("%s: %d breaches %+v, want %d", name, len(got), got, tt.want)
+		}
+		for _, b := range got {
+			if b.Rule != contract.RuleHaste || b.Expected != tt.rate+" at most" || !strings.Contains(b.Seen, " in ") {
+				t.Errorf("%s: %+v", name, b)
+			}
+		}
+	}
+	// What came before the observer was blind is not counted.
+	rate, _ := contract.ParseRate("1/min")
+	c := &contract.Clause{Name: "c", Topic: pattern(t, "v/c"), Payload: contract.Payload{Format: payload.Binary}, Most: rate}
+	j := contract.NewJudge(&contract.Contract{Clauses: []*contract.Clause{c}}, rule.All())
+	for i := range 5 {
+		at := noon.Add(time.Duration(i) * time.Second)
+		j.Sees("e", at, func(string) bool { return true })
+		if b := j.Message(contract.Message{At: at, Topic: "v/c", Eye: "e", Payload: []byte{1}}).Breaches; len(b) != 0 {
+			t.Errorf("%+v", b)
+		}
+		j.Blind("e", at)
+	}
+	for _, text := range []string{"", "10", "0/s", "x/s", "10/d", "-1/s", "1.5/s", "9999999/s"} {
+		if r, err := contract.ParseRate(text); err == nil {
+			t.Errorf("%q is the rate %s", text, r)
+		}
+	}
+}

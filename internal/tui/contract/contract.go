@@ -412,6 +412,9 @@ func how(cl *core.Clause) string {
 	if e := cl.Every.String(); e != "" {
 		s += " " + strings.ReplaceAll(e, " ", "")
 	}
+	if r := cl.Most.String(); r != "" {
+		s += " ≤" + r
+	}
 	if cl.Answer != nil {
 		s += " answer " + cl.Answer.Within.String()
 	}
