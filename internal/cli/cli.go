@@ -479,6 +479,7 @@ func (e *Env) version() *cobra.Command {
 
 func (e *Env) contract() *cobra.Command {
 	c := &cobra.Command{Use: "contract", Short: "Work on the contract of a workspace"}
+	c.AddCommand(e.judge())
 	c.AddCommand(&cobra.Command{
 		Use:   "check WORKSPACE",
 		Short: "Read a workspace and tell what is wrong, with line and column",

@@ -486,3 +486,86 @@ devices:
 		}
 	}
 }
+
+// TestRecordedTrafficIsJudgedAgain: by the contract that it was recorded under, and by an edited one, with what changed.
+func TestRecordedTrafficIsJudgedAgain(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, most string) string {
+		file := filepath.Join(dir, name)
+		text := `hodstone: 1
+brokers: {quay: {stand-in: {anonymous: true, listeners: {tcp: "127.0.0.1:0"}}}}
+contract:
+  parties: {pen: , shore: }
+  parameters: {pen: {values: ["1", "2"]}}
+  clauses:
+    oxygen: {topic: "v/{pen}/oxygen", from: pen, payload: {format: number, ` + most + `}}
+    ` + name[:3] + `: {topic: v/` + name[:3] + `, from: shore, payload: {format: text}}
+devices:
+  pen:
+    count: 2
+    plays: pen
+    parameters: {pen: "{n}"}
+    signals: {o: {wave: sine, mean: 8, swing: 1, period: 1s}}
+    publishes: [{clause: oxygen, every: 100ms, payload: "= o"}, {topic: v/strange, every: 200ms, payload: x}]
+`
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return file
+	}
+	now, tight, bad := write("now.yaml", "maximum: 20"), write("new.yaml", "maximum: 8"), write("bad.yaml", "maximum: many")
+	rec := filepath.Join(dir, "night.db")
+	run := func(want int, args ...string) string {
+		t.Helper()
+		code, out, errOut := feed("", args...)
+		if code != want {
+			t.Errorf("%v: exit %d, want %d: %s%s", args, code, want, out, errOut)
+		}
+		return out + errOut
+	}
+	run(0, "watch", now, "--count", "40", "--for", "30s", "--record", rec)
+	same := run(0, "contract", "judge", rec, "--contract", now)
+	if !regexp.MustCompile(`messages of 1 observer, from (?s:.*)\n  oxygen +\d+ +0\n(?s:.*)stray v/strange: \d+ messages(?s:.*)\n0 breaches, 1 stray`).MatchString(same) {
+		t.Error(same)
+	}
+	var before, after struct {
+		Messages int
+		Clauses  []struct {
+			Clause             string
+			Messages, Breaches int
+			Before             *int `json:"breaches_before"`
+		}
+		Strays   []string
+		Breaches []struct{ Rule, Topic, Expected, Sender string }
+		Total    int `json:"breaches_in_all"`
+	}
+	if err := json.Unmarshal([]byte(run(0, "contract", "judge", rec, "--contract", now, "--json")), &before); err != nil {
+		t.Fatal(err)
+	}
+	if err := json.Unmarshal([]byte(run(1, "contract", "judge", rec, "--contract", tight, "--before", now, "--json")), &after); err != nil {
+		t.Fatal(err)
+	}
+	c := after.Clauses
+	if before.Total != 0 || before.Messages < 40 || after.Messages != before.Messages || after.Total == 0 || len(after.Breaches) != after.Total ||
+		len(c) != 3 || c[0].Breaches != after.Total || *c[0].Before != 0 || c[1].Before != nil || c[2].Clause != "now (gone)" {
+		t.Errorf("%+v\n%+v", before, after)
+	}
+	for _, b := range after.Breaches {
+		if b.Rule != "range" || b.Expected != "≤ 8" || !strings.HasPrefix(b.Topic, "v/") || !strings.HasPrefix(b.Sender, "pen-") {
+			t.Errorf("%+v", b)
+		}
+	}
+	text := run(1, "contract", "judge", rec, "--contract", tight, "--before", now, "--breaches", "1")
+	if !regexp.MustCompile(`✗ oxygen +\d+ +(\d+) +0  \+\d+\n +new +0 +0 +new\n +now \(gone\)(?s:.*)… and \d+ more`).MatchString(text) {
+		t.Error(text)
+	}
+	peers := filepath.Join(dir, "none.db")
+	if f, err := os.Create(peers); err == nil {
+		f.Close()
+	}
+	for want, args := range map[string][]string{"has 1 problem": {rec, "--contract", bad}, "is no record": {peers, "--contract", now}, "there is no": {rec, "--contract", filepath.Join(dir, "x.yaml")}} {
+		if out := run(2, append([]string{"contract", "judge"}, args...)...); !strings.Contains(out, want) {
+			t.Errorf("%q: %s", want, out)
+		}
+	}
+}

@@ -205,13 +205,20 @@ func TestStatisticsTellWhatWasPublished(t *testing.T) {
 	add := func(e trace.Event) { st.Add(&e) }
 	add(event(0, trace.Sent, "pen", atQoS("a", "on", 1)))
 	add(event(0, trace.Received, "shore", atQoS("a", "on", 0)))
+	if topics := st.Topics(noon); topics[0].QoS != 1 {
+		t.Errorf("delivered in place of published: %+v", topics[0])
+	}
+	add(event(0.5, trace.Received, "shore", atQoS("a", "off", 2))) // of somebody else
+	if topics := st.Topics(noon); topics[0].QoS != 2 {
+		t.Errorf("%+v", topics[0])
+	}
 	for i := range 4 {
 		for _, who := range []string{"shore", "desk"} {
 			add(event(float64(i), trace.Received, who, message("b", fmt.Sprint(i))))
 		}
 	}
 	topics := st.Topics(noon.Add(4 * time.Second))
-	if a, b := topics[0], topics[1]; a.QoS != 1 || a.Messages != 1 || b.Messages != 4 || b.Rate != 1 {
+	if a, b := topics[0], topics[1]; a.QoS != 2 || a.Messages != 1 || b.Messages != 4 || b.Rate != 1 {
 		t.Errorf("%+v\n%+v", a, b)
 	}
 }

@@ -9,7 +9,6 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/contract/rule"
-	"hodstone/internal/device"
 	"hodstone/internal/meter"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
@@ -410,12 +409,4 @@ func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
 }
 
 // Parties are what the bench's devices play, by name.
-func (b *Bench) Parties() map[string]string {
-	out := map[string]string{}
-	for _, kind := range b.Workspace().Devices {
-		for n := range max(1, kind.Count) {
-			out[device.Name(kind, n+1)] = kind.Plays
-		}
-	}
-	return out
-}
+func (b *Bench) Parties() map[string]string { return Parties(b.Workspace()) }

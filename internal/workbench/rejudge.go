@@ -1,0 +1,159 @@
+package workbench
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/device"
+	"hodstone/internal/trace"
+	"hodstone/internal/workspace"
+)
+
+// Verdicts are what a contract says of recorded traffic.
+type Verdicts struct {
+	From, Until time.Time // of the events
+	Messages    int       // that observers got, stored copies among them
+	Clauses     []ClauseVerdict
+	Strays      []contract.Stray
+	// Breaches are all of them, in their order, up to [MostBreaches]; Total is how many there were.
+	Breaches []contract.Breach
+	Total    int
+	// Observers are the clients whose eyes these were: at each broker the one that got most. Without any, nothing is
+	// judged.
+	Observers []string
+}
+
+// ClauseVerdict is what was seen of a clause.
+type ClauseVerdict struct {
+	Clause   *contract.Clause
+	Messages int // live ones
+	Breaches int
+}
+
+// MostBreaches is how many breaches are kept.
+const MostBreaches = 10_000
+
+// rejudgeStep is how many events are judged between two looks at whether to go on.
+const rejudgeStep = 2000
+
+// Rejudge holds recorded traffic to a contract, as the observers saw it then. parties are what clients play, by name.
+// done is told of each stretch that is through, from 0 to 1; it may be nil. The error is the context's.
+//
+// A record does not tell what an observer might read: a topic is missed only after it was heard once. Nor does it tell
+// whether the publisher's retain flag came through: it is not judged.
+func Rejudge(
+	ctx context.Context,
+	events trace.Reader,
+	c *contract.Contract,
+	parties map[string]string,
+	done func(share float64),
+) (*Verdicts, error) {
+	v := &Verdicts{}
+	count, broken := map[*contract.Clause]int{}, map[string]int{}
+	note := func(b contract.Breach) {
+		broken[b.Clause]++
+		if v.Total++; len(v.Breaches) < MostBreaches {
+			v.Breaches = append(v.Breaches, b)
+		}
+	}
+	o := &observing{}
+	o.init(c)
+	o.parties = parties
+	o.told = func(e *trace.Event, f Finding) {
+		v.Messages++
+		if f.Judgement.Clause != nil && !e.Meaning.Copied() {
+			count[f.Judgement.Clause]++
+		}
+		for _, b := range f.Judgement.Breaches {
+			note(b)
+		}
+	}
+	o.lack = func(found []contract.Breach) {
+		for _, b := range found {
+			note(b)
+		}
+	}
+	// Several observers at one broker see the same: one is enough.
+	got := map[string]map[string]int{} // messages by broker and observer
+	err := stretches(ctx, events, func(some []trace.Event) {
+		for i := range some {
+			e := &some[i]
+			if v.From.IsZero() {
+				v.From = e.At
+			}
+			v.Until = e.At
+			if e.Role != trace.RoleObserver {
+				continue
+			}
+			if got[e.Broker] == nil {
+				got[e.Broker] = map[string]int{}
+			}
+			if n := got[e.Broker][e.Client]; e.Kind == trace.Received && e.Publish() != nil {
+				got[e.Broker][e.Client] = n + 1
+			} else {
+				got[e.Broker][e.Client] = n
+			}
+		}
+	}, half(done, 0))
+	if err != nil {
+		return nil, err
+	}
+	for broker, by := range got {
+		names := slices.Sorted(maps.Keys(by))
+		best := slices.MaxFunc(names, func(a, b string) int { return cmp.Compare(by[a], by[b]) })
+		o.own[best] = true
+		v.Observers = append(v.Observers, best)
+		o.eyes[broker] = &eyes{filters: []string{}}
+		o.judge.Expect(broker, v.From)
+	}
+	slices.Sort(v.Observers)
+	if err := stretches(ctx, events, func(some []trace.Event) { o.take(some, 0, false) }, half(done, 0.5)); err != nil {
+		return nil, err
+	}
+	for _, cl := range c.Clauses {
+		v.Clauses = append(v.Clauses, ClauseVerdict{cl, count[cl], broken[cl.Name]})
+	}
+	v.Strays = o.judge.Strays()
+	return v, nil
+}
+
+// half makes of a part's share that of the whole; nil for nobody who is told.
+func half(done func(float64), from float64) func(float64) {
+	if done == nil {
+		return func(float64) {}
+	}
+	return func(share float64) { done(from + share/2) }
+}
+
+// stretches reads events from the first to those that are there now, some at a time.
+func stretches(ctx context.Context, events trace.Reader, visit func([]trace.Event), done func(share float64)) error {
+	last := events.Next()
+	for next := events.Oldest(); next < last; {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		some, _ := events.Read(next, rejudgeStep)
+		if len(some) == 0 {
+			break
+		}
+		visit(some)
+		next = some[len(some)-1].Seq + 1
+		done(float64(next) / float64(last))
+	}
+	return nil
+}
+
+// Parties are what the devices of a workspace play, by name.
+func Parties(w *workspace.Workspace) map[string]string {
+	out := map[string]string{}
+	for _, kind := range w.Devices {
+		for n := range max(1, kind.Count) {
+			out[device.Name(kind, n+1)] = kind.Plays
+		}
+	}
+	return out
+}
