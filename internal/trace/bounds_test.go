@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/trace"
 )
 
@@ -218,7 +221,7 @@ func TestStatisticsTellWhatWasPublished(t *testing.T) {
 		}
 	}
 	topics := st.Topics(noon.Add(4 * time.Second))
-	if a, b := topics[0], topics[1]; a.QoS != 2 || a.Messages != 1 || b.Messages != 4 || b.Rate != 1 {
+	if a, b := topics[0], topics[1]; a.QoS != 2 || a.Messages != 2 || !st.Last().Equal(noon.Add(3*time.Second)) || b.Messages != 4 || b.Rate != 1 {
 		t.Errorf("%+v\n%+v", a, b)
 	}
 }
@@ -250,4 +253,154 @@ func TestTheNameOfAProtocolIsNoSecret(t *testing.T) {
 			t.Errorf("%s: %q", name, e.Raw)
 		}
 	}
+}
+
+// TestWhatAStoreMayNarrowDownBy tells what a filter asks for, before it decides.
+func TestWhatAStoreMayNarrowDownBy(t *testing.T) {
+	parse := func(text string) trace.Filter {
+		f, err := trace.ParseFilter(text)
+		if err != nil || f.String() != text {
+			t.Fatalf("%s: %q %v", text, f.String(), err)
+		}
+		return f
+	}
+	all := parse("client:Pen topic:v/# type:PUBLISH,PINGREQ since:2026-11-27T12:00:00Z until:13:00")
+	types := all.Types()
+	slices.Sort(types)
+	since, until := all.Span()
+	if !all.HasClients() || !all.HasTopics() || fmt.Sprint(types) != "[PUBLISH PINGREQ]" || !since.Equal(noon) || !until.IsZero() ||
+		!all.MatchClient("pen-1") || all.MatchClient("shore") || !all.MatchTopic("v/x") || all.MatchTopic("w/x") {
+		t.Errorf("%+v %v %s %s", all, types, since, until)
+	}
+	none := parse("oxygen until:2026-11-27T12:00:00Z")
+	if _, until := none.Span(); none.HasClients() || none.HasTopics() || none.Types() != nil || !until.Equal(noon) || !none.MatchClient("") || !none.MatchTopic("") {
+		t.Errorf("%+v", none)
+	}
+	if links := parse("type:LINK"); links.Types() != nil {
+		t.Errorf("%+v", links)
+	}
+	words := trace.WordFilter("client:pen")
+	e := event(0, trace.Sent, "pen", message("a", "x"))
+	e2 := event(0, trace.Sent, "shore", message("a", "the client:pen said"))
+	if words.Match(&e) || !words.Match(&e2) || words.HasClients() {
+		t.Error("words are taken for terms")
+	}
+}
+
+// TestMeaningsArePacked without loss, as a record keeps them.
+func TestMeaningsArePacked(t *testing.T) {
+	for n := range 1 << 9 {
+		m := trace.Unpack(int64(n), "a/b")
+		if m.Pack() != int64(n) || m.Topic != "a/b" {
+			t.Fatalf("%d: %+v, %d", n, m, m.Pack())
+		}
+	}
+	m := trace.Meaning{Stored: trace.StorageMaybe, Promised: 5, Granted: 2, Flag: true, Whole: true}
+	if got := trace.Unpack(m.Pack(), ""); got != m {
+		t.Errorf("%+v", got)
+	}
+}
+
+// TestPeersOfAStandIn are on the trace as seen from the client, under one name over all connections; our own are not.
+func TestPeersOfAStandIn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		log := trace.NewLog(1000)
+		var told []string
+		var forgotten []bool
+		mine := false
+		hooks := trace.RecordPeers("quay", log, func(_ string, gone bool) bool {
+			if gone {
+				forgotten = append(forgotten, mine)
+			}
+			return mine
+		}, func(what, text string) { told = append(told, what) })
+		s, err := standin.New(standin.Options{Anonymous: true, Hooks: hooks, Limits: standin.Limits{NoEmptyClientID: true}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		enter := func(id string, v packet.Version) *client.Client {
+			c := client.New(client.Options{Dial: s.Dial, Version: v, Connect: packet.Connect{ClientID: id, CleanStart: true}})
+			c.Connect(t.Context())
+			return c
+		}
+		a := enter("pen", packet.V311)
+		a.Publish(t.Context(), packet.Publish{Topic: "a", QoS: 1})
+		a.Disconnect(0)
+		b := enter("pen", packet.V5)
+		b.Cut()
+		synctest.Wait()
+		s.ThrowOut("nobody")
+		c := enter("barge", packet.V5)
+		s.ThrowOut("barge")
+		<-c.Done()
+		enter("", packet.V5)
+		d := enter("odd", packet.V5)
+		d.SendRaw([]byte{0, 0})
+		<-d.Done()
+		synctest.Wait()
+		before := log.Next()
+		mine = true
+		enter("ours", packet.V5).Close()
+		synctest.Wait()
+		if log.Next() != before || len(forgotten) != 1 {
+			t.Errorf("%d events of a client of ours, %v", log.Next()-before, forgotten)
+		}
+		if got := strings.Join(told, " "); got != "in left in left in left refused in broken left" {
+			t.Error(got)
+		}
+		events, _ := log.Read(1, 1000)
+		var links []string
+		for _, e := range events {
+			if e.Role != trace.RolePeer || e.Broker != "quay" {
+				t.Errorf("%+v", e)
+			}
+			if e.Kind == trace.Link && e.Link == client.LinkEnded {
+				links = append(links, fmt.Sprint(e.Client, " ", e.Conn, " ", e.Version, " by ", e.By))
+			}
+			if m := e.Publish(); m != nil && (e.Kind != trace.Sent || e.Topic() != "a") {
+				t.Errorf("%+v", e)
+			}
+		}
+		if len(links) != 5 || links[0] != "pen 1 3.1.1 by us" || !strings.HasPrefix(links[1], "pen 2 5 by a reset") || links[2] != "barge 1 5 by the broker" || links[4] != "odd 1 5 by the broker" {
+			t.Errorf("%q", links)
+		}
+	})
+}
+
+// TestSubscriptionsThatAreTakenBack promise nothing any more, though what was under way may still come (§3.10.4).
+func TestSubscriptionsThatAreTakenBack(t *testing.T) {
+	log := trace.NewLog(100)
+	h := trace.NewRecorder(trace.Source{Client: "c", Role: trace.RoleDevice, Version: packet.V5}, log).Hooks()
+	sent := func(p packet.Packet) { h.Sent(p, p.Append(nil, packet.V5)) }
+	got := func(p packet.Packet) { h.Received(p, p.Append(nil, packet.V5), nil) }
+	means := func(want string) {
+		t.Helper()
+		got(message("a/b", "x"))
+		events, _ := log.Read(log.Next()-1, 1)
+		m := events[0].Meaning
+		if s := fmt.Sprint(m.Promised, m.Whole); s != want {
+			t.Errorf("%s, want %s", s, want)
+		}
+	}
+	h.Link(client.LinkOpened, "", "")
+	sent(&packet.Connect{Level: packet.V5, ClientID: "c", CleanStart: true})
+	got(&packet.Connack{})
+	sent(&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a/#", QoS: 1}, {Filter: "$share/x/a/+", QoS: 2}}})
+	means("0 false")
+	got(&packet.Suback{ID: 1, Codes: []packet.ReasonCode{1, 2}})
+	means("6 true")
+	sent(&packet.Unsubscribe{ID: 2, Filters: []string{"a/#"}})
+	means("6 false")
+	got(&packet.Unsuback{ID: 2, Codes: []packet.ReasonCode{0}})
+	means("4 false") // it may have been under way
+	sent(&packet.Pingreq{})
+	got(&packet.Pingresp{})
+	means("4 true")
+	got(&packet.Connack{Code: 0x87}) // changes nothing
+	means("4 true")
+	got(&packet.Connack{SessionPresent: true})
+	means("4 true")
+	got(&packet.Connack{})
+	means("0 true")
 }
