@@ -524,6 +524,11 @@ func (w *watching) message(e *trace.Event, f workbench.Finding) {
 	if w.f.json {
 		w.encode(out)
 	} else {
+		if j := f.Judgement; j.Clause != nil {
+			if text, ok := j.Clause.Payload.Spelled(m.Payload); ok {
+				m.Payload = []byte(text)
+			}
+		}
 		line := report.MessageLine(e.At, &m, stored)
 		if f.Sender != "" {
 			line += "  from " + f.Sender

@@ -146,15 +146,15 @@ func (p *Payload) Code() payload.Codec {
 	return payload.Of(p.Format)
 }
 
-// binary tells whether the payload is written as JSON by people and devices, for its bytes are no text.
-func (p *Payload) binary() bool {
+// NoText tells whether the payload is written as JSON by people and devices, for its bytes are no text.
+func (p *Payload) NoText() bool {
 	_, fields := p.Codec.(payload.Layout)
 	return fields || p.Format == payload.CBOR || p.Format == payload.MessagePack || p.Format == payload.Protobuf
 }
 
 // Read makes the payload of what a person writes: text as it is, JSON of its value where it is no text.
 func (p *Payload) Read(text string) ([]byte, error) {
-	if !p.binary() {
+	if !p.NoText() {
 		return []byte(text), nil
 	}
 	v, err := payload.Decode(payload.JSON, []byte(text))
@@ -170,11 +170,19 @@ func (p *Payload) Write(b []byte) (text string, ok bool) {
 	switch {
 	case err != nil || len(b) == 0:
 		return "", false
-	case !p.binary():
+	case !p.NoText():
 		return string(b), utf8.Valid(b)
 	}
 	out, err := json.Marshal(v)
 	return string(out), err == nil
+}
+
+// Spelled is what bytes that are no text mean, as JSON; ok is false for text, and for what cannot be read.
+func (p *Payload) Spelled(b []byte) (text string, ok bool) {
+	if !p.NoText() {
+		return "", false
+	}
+	return p.Write(b)
 }
 
 // Value is an allowed text and what it stands for.

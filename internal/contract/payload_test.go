@@ -32,6 +32,10 @@ func TestWhatPeopleWrite(t *testing.T) {
 	} {
 		text, ok := tt.p.Write([]byte(tt.bytes))
 		back, err := tt.p.Read(tt.text)
+		spelled, is := tt.p.Spelled([]byte(tt.bytes))
+		if is != (tt.text != tt.bytes) || is && spelled != text {
+			t.Errorf("%s is spelled %q, %v", name, spelled, is)
+		}
 		if !ok || text != tt.text || err != nil || string(back) != tt.bytes || tt.p.Words() != tt.words {
 			t.Errorf("%s: %q %v; back %q %v; %s", name, text, ok, back, err, tt.p.Words())
 		}

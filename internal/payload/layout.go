@@ -14,7 +14,7 @@ import (
 )
 
 // Layout is the codec of a packed structure: named fields one after another, or at their offsets. It is read as a JSON
-// object of the fields' names, in their units.
+// object of the fields' names, in their units, without those that are fixed or a length: these say nothing by themselves.
 type Layout struct {
 	Fields []Field
 	// Size is how long a payload is, in bytes; -1 where the last field goes to its end.
@@ -189,10 +189,15 @@ func (l Layout) Decode(b []byte) (any, error) {
 		if err != nil {
 			return nil, &Error{Binary, start, fmt.Sprintf("%s: %v", f.Name, err)}
 		}
-		out[f.Name] = v
+		if f.Says() {
+			out[f.Name] = v
+		}
 	}
 	return out, nil
 }
+
+// Says tells whether the field is part of the value: neither fixed nor a length.
+func (f *Field) Says() bool { return f.Fixed == nil && f.LengthOf == "" }
 
 // short writes bytes for people.
 func short(b []byte) string {

@@ -82,6 +82,14 @@ func Show(b []byte, width int) string {
 	return Clip(fmt.Sprintf("%d bytes: % x", len(b), b[:min(len(b), width)]), width)
 }
 
+// ShowBytes writes a payload that is no text on one line for people, in hexadecimal, at most width characters long.
+func ShowBytes(b []byte, width int) string {
+	if len(b) == 0 {
+		return "(empty)"
+	}
+	return Clip(fmt.Sprintf("% x", b[:min(len(b), width)]), width)
+}
+
 // Keep returns bytes to be kept for people to look at: those of a long payload are a copy of its
 // first most, so that the rest is not held by it.
 func Keep(b []byte, most int) []byte {

@@ -89,6 +89,11 @@ func TestShowFitsOnALine(t *testing.T) {
 			t.Errorf("%q: %q, want %q", tt.in, got, tt.want)
 		}
 	}
+	for text, want := range map[string]string{"": "(empty)", "MV\x00": "4d 56 00", "abcdef": "61 62 63…"} {
+		if got := ShowBytes([]byte(text), 9); got != want {
+			t.Errorf("%q: %s, want %s", text, got, want)
+		}
+	}
 	if Clip("abc", 0) != "…" && Clip("abc", 0) != "" {
 		t.Error(Clip("abc", 0))
 	}

@@ -320,6 +320,9 @@ func (p *payloadReading) layoutSchema() any {
 	properties, required := map[string]any{}, []any{}
 	for i := range p.fields {
 		f := &p.fields[i]
+		if f.fixed.exists() || f.LengthOf != "" {
+			continue
+		}
 		doc := maps.Clone(f.doc)
 		if doc == nil {
 			doc = map[string]any{}

@@ -291,17 +291,24 @@ func (d *detail) drawPayload(c look.Canvas, body []byte) {
 		fmt.Sscanf(d.breach.Where, "byte %d", &start)
 		end = max(end, start+1)
 	}
+	show, gap := payload.Show, 0
+	if d.clause.Payload.NoText() {
+		show, gap = payload.ShowBytes, 1
+	}
 	if start < 0 || end > len(body) {
-		for i, line := range look.Wrap(payload.Show(body, 2000), c.W-3) {
+		for i, line := range look.Wrap(show(body, 2000), c.W-3) {
 			c.Text(2, 1+i, line, t.Text)
 		}
 		return
 	}
-	x := c.Text(2, 1, payload.Show(body[:start], 2000)[emptyShown(body[:start]):], t.Text)
-	bad := payload.Show(body[start:end], 200)
+	x := c.Text(2, 1, show(body[:start], 2000)[emptyShown(body[:start]):], t.Text)
+	if start > 0 {
+		x += gap
+	}
+	bad := show(body[start:end], 200)
 	mark := c.Text(x, 1, bad, t.Broken)
 	if end < len(body) {
-		c.Text(mark, 1, payload.Show(body[end:], 2000), t.Text)
+		c.Text(mark+gap, 1, show(body[end:], 2000), t.Text)
 	}
 	c.Text(x, 2, strings.Repeat("▔", max(1, look.Width(bad))), t.Broken)
 }
