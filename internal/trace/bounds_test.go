@@ -327,6 +327,7 @@ func TestPeersOfAStandIn(t *testing.T) {
 		a := enter("pen", packet.V311)
 		a.Publish(t.Context(), packet.Publish{Topic: "a", QoS: 1})
 		a.Disconnect(0)
+		synctest.Wait() // one after another
 		b := enter("pen", packet.V5)
 		b.Cut()
 		synctest.Wait()
@@ -334,7 +335,9 @@ func TestPeersOfAStandIn(t *testing.T) {
 		c := enter("barge", packet.V5)
 		s.ThrowOut("barge")
 		<-c.Done()
+		synctest.Wait()
 		enter("", packet.V5)
+		synctest.Wait()
 		d := enter("odd", packet.V5)
 		d.SendRaw([]byte{0, 0})
 		<-d.Done()
