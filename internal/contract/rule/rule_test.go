@@ -2,6 +2,7 @@ package rule_test
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -227,7 +228,7 @@ func TestHaste(t *testing.T) {
 // TestCommandsThatWait: so many are followed that nobody fills the memory; those that were answered make room.
 func TestCommandsThatWait(t *testing.T) {
 	const most = 10_000
-	run := func(commands int, answered bool) int {
+	run := func(commands int, answered bool, more ...int) int {
 		set := &contract.Clause{Name: "set", Topic: pattern(t, "v/set"), Payload: contract.Payload{Format: payload.Text}, Answer: &contract.Answer{Clause: "state", Within: time.Hour}}
 		state := &contract.Clause{Name: "state", Topic: pattern(t, "v/state"), Payload: contract.Payload{Format: payload.Text}}
 		j := contract.NewJudge(&contract.Contract{Clauses: []*contract.Clause{set, state}}, rule.All())
@@ -241,6 +242,9 @@ func TestCommandsThatWait(t *testing.T) {
 			}
 		}
 		say("v/set")
+		for range slices.Max(append(more, 0)) {
+			say("v/set")
+		}
 		j.Seen("e", noon.Add(2*time.Hour))
 		_, total := j.Breaches()
 		return total
@@ -253,5 +257,8 @@ func TestCommandsThatWait(t *testing.T) {
 	}
 	if n := run(most, true); n != 1 {
 		t.Errorf("%d are missed after all but the last were answered", n)
+	}
+	if n := run(10, true, most); n != most {
+		t.Errorf("%d are missed: there is room for as many as before", n)
 	}
 }
