@@ -384,7 +384,7 @@ func TestEmptyScreensTeach(t *testing.T) {
 	x.key("2")
 	x.await("No credentials are known yet")
 	x.key("h")
-	x.await("No listener has TLS")
+	x.await("No listener has TLS", "the workspace has no listener with TLS") // its notice must not come later
 	x.key("3")
 	x.await("This workspace has no clause yet")
 	x.key("4")
