@@ -477,8 +477,11 @@ func enter(ctx context.Context, c *client.Client, subs []packet.Subscription, ps
 		return nil
 	}
 	ack, err := c.Subscribe(ctx, subs, ps...)
-	if errors.Is(err, client.ErrNotConnected) && c.Ended() != nil {
-		err = c.Ended() // right after CONNACK
+	if errors.Is(err, client.ErrNotConnected) { // right after CONNACK
+		<-c.Done()
+		if ended := c.Ended(); ended != nil {
+			err = ended
+		}
 	}
 	if err != nil {
 		return notReached("not subscribed", err)
