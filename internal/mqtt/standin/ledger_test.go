@@ -116,7 +116,9 @@ func TestRoomToTheLastByte(t *testing.T) {
 			k.connect(t)
 			k.subscribe(t, "a", 1)
 			k.Cut()
+			synctest.Wait() // it is away
 			p.connect(t)
+			synctest.Wait()
 			p.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: make([]byte, 100)})
 			synctest.Wait()
 			for _, c := range s.Clients() {

@@ -115,6 +115,7 @@ func TestOverALimitIsToldByTheCode(t *testing.T) {
 			v5 := v == packet.V5
 			p := newPeer(t, s, v, "p")
 			p.connect(t)
+			synctest.Wait()
 			before, refused := s.Held(), 0
 			for i := range 10 {
 				code, err := p.Publish(
@@ -148,6 +149,7 @@ func TestOverALimitIsToldByTheCode(t *testing.T) {
 			for i := range 10 {
 				p.publish(t, packet.Publish{Topic: fmt.Sprint("r/", i), QoS: 1, Retain: true})
 			}
+			synctest.Wait() // the last answer is written
 			if n := s.Held(); n != before {
 				t.Errorf("%d bytes are held after all was cleared, %d before", n, before)
 			}
