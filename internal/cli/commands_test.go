@@ -533,6 +533,7 @@ devices:
 		Clauses  []struct {
 			Clause             string
 			Messages, Breaches int
+			Gone               bool
 			Before             *int `json:"breaches_before"`
 		}
 		Strays   []string
@@ -547,7 +548,7 @@ devices:
 	}
 	c := after.Clauses
 	if before.Total != 0 || before.Messages < 40 || after.Messages != before.Messages || after.Total == 0 || len(after.Breaches) != after.Total ||
-		len(c) != 3 || c[0].Breaches != after.Total || *c[0].Before != 0 || c[1].Before != nil || c[2].Clause != "now (gone)" {
+		len(c) != 3 || c[0].Breaches != after.Total || *c[0].Before != 0 || c[1].Before != nil || c[2].Clause != "now" || !c[2].Gone {
 		t.Errorf("%+v\n%+v", before, after)
 	}
 	for _, b := range after.Breaches {
@@ -556,7 +557,7 @@ devices:
 		}
 	}
 	text := run(1, "contract", "judge", rec, "--contract", tight, "--before", now, "--breaches", "1")
-	if !regexp.MustCompile(`✗ oxygen +\d+ +(\d+) +0  \+\d+\n +new +0 +0 +new\n +now \(gone\)(?s:.*)… and \d+ more`).MatchString(text) {
+	if !regexp.MustCompile(`✗ oxygen +\d+ +(\d+) +0  \+\d+\n +new +0 +0 +new\n +now +0 +0 +0  gone(?s:.*)… and \d+ more`).MatchString(text) {
 		t.Error(text)
 	}
 	peers := filepath.Join(dir, "none.db")

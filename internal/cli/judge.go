@@ -22,6 +22,7 @@ type judgedClause struct {
 	Messages int    `json:"messages"`
 	Breaches int    `json:"breaches"`
 	Before   *int   `json:"breaches_before,omitempty"`
+	Gone     bool   `json:"gone,omitempty"` // the contract has it no longer
 }
 
 // judgedBreach is a breach in JSON.
@@ -133,8 +134,8 @@ func (e *Env) judgeOne(ctx context.Context, file *record.File, now, old *workspa
 	slow := slowly(e.ErrOut, tellAfter)
 	slow.doing(fmt.Sprintf("judging %s of %s", plural(int(file.Next()-1), "event"), file.Path))
 	defer slow.doing("")
-	if v, err = workbench.Rejudge(ctx, file, now.Contract, workbench.Parties(now), nil); err == nil && old != nil {
-		was, err = workbench.Rejudge(ctx, file, old.Contract, workbench.Parties(old), nil)
+	if v, err = workbench.Rejudge(ctx, file, now.Contract, workbench.Parties(now)); err == nil && old != nil {
+		was, err = workbench.Rejudge(ctx, file, old.Contract, workbench.Parties(old))
 	}
 	if err == nil {
 		err = file.Err()
@@ -166,7 +167,7 @@ func changed(v, was *workbench.Verdicts) (out []judgedClause) {
 		for _, c := range was.Clauses {
 			if !seen[c.Clause.Name] {
 				n := c.Breaches
-				out = append(out, judgedClause{Clause: c.Clause.Name + " (gone)", Before: &n})
+				out = append(out, judgedClause{Clause: c.Clause.Name, Before: &n, Gone: true})
 			}
 		}
 	}
@@ -198,6 +199,8 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		case was == nil:
 		case c.Before == nil:
 			line += "        new"
+		case c.Gone:
+			line += fmt.Sprintf("  %9d  gone", *c.Before)
 		case *c.Before != c.Breaches:
 			line += fmt.Sprintf("  %9d  %+d", *c.Before, c.Breaches-*c.Before)
 		default:

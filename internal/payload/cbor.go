@@ -14,7 +14,7 @@ import (
 // CBOR is one data item (RFC 8949), read as the JSON value that it stands for (§6.1).
 const CBOR Format = "cbor"
 
-// cborCodec reads and writes CBOR: byte strings as base64url without padding, epoch times as numbers, large numbers in
+// cborCodec reads and writes CBOR: byte strings as base64url without padding, times as date-time, large numbers in
 // full; undefined as null. Mappings have texts for keys, each once.
 type cborCodec struct{}
 
@@ -47,11 +47,7 @@ func (c cborCodec) Decode(b []byte) (any, error) {
 		return nil, &Error{CBOR, 0, cborReason(err)}
 	}
 	if len(rest) > 0 {
-		reason := "something follows the data item"
-		if strings.Trim(string(rest), "\x00") == "" {
-			reason = nulReason(rest)
-		}
-		return nil, &Error{CBOR, len(b) - len(rest), reason}
+		return nil, &Error{CBOR, len(b) - len(rest), behind(rest, "something follows the data item")}
 	}
 	v, err := c.like(raw)
 	if err != nil {

@@ -161,11 +161,8 @@ func (l Layout) Decode(b []byte) (any, error) {
 	case len(b) < least:
 		return nil, &Error{Binary, len(b), fmt.Sprintf("it has %d bytes of %d", len(b), least)}
 	case l.Size >= 0 && len(b) > l.Size:
-		reason := fmt.Sprintf("%d bytes stand behind its end", len(b)-l.Size)
-		if rest := b[l.Size:]; len(bytes.Trim(rest, "\x00")) == 0 {
-			reason = nulReason(rest)
-		}
-		return nil, &Error{Binary, l.Size, reason}
+		rest := b[l.Size:]
+		return nil, &Error{Binary, l.Size, behind(rest, fmt.Sprintf("%d bytes stand behind its end", len(rest)))}
 	}
 	out := make(map[string]any, len(l.Fields))
 	for i := range l.Fields {

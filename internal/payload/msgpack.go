@@ -3,7 +3,6 @@ package payload
 import (
 	"encoding/base64"
 	"fmt"
-	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -28,11 +27,7 @@ func (c msgpackCodec) Decode(b []byte) (any, error) {
 		return nil, &Error{MessagePack, len(b) - len(rest), err.Error()}
 	}
 	if len(rest) > 0 {
-		reason := "something follows the object"
-		if strings.Trim(string(rest), "\x00") == "" {
-			reason = nulReason(rest)
-		}
-		return nil, &Error{MessagePack, len(b) - len(rest), reason}
+		return nil, &Error{MessagePack, len(b) - len(rest), behind(rest, "something follows the object")}
 	}
 	return v, nil
 }
@@ -82,7 +77,7 @@ func (c msgpackCodec) read(b []byte, depth int) (v any, rest []byte, err error) 
 		}
 		return out, rest, nil
 	}
-	if at, rest, err := msgp.ReadTimeBytes(b); err == nil {
+	if at, rest, err := msgp.ReadTimeBytes(b); err == nil && (b[1] == 0xFF || b[2] == 0xFF) { // the type -1, behind a length or not
 		return at.UTC().Format(time.RFC3339Nano), rest, nil
 	}
 	raw, rest, err := msgp.ReadIntfBytes(b)

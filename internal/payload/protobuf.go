@@ -77,10 +77,7 @@ func (p *ProtoMessage) Decode(b []byte) (any, error) {
 			return nil, &Error{Protobuf, len(b), reason}
 		}
 		at := wireError(b)
-		if rest := b[at:]; len(rest) > 0 && strings.Trim(string(rest), "\x00") == "" {
-			reason = nulReason(rest)
-		}
-		return nil, &Error{Protobuf, at, reason}
+		return nil, &Error{Protobuf, at, behind(b[at:], reason)}
 	}
 	v, err := protoMessage(m)
 	if err != nil {

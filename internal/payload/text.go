@@ -44,6 +44,14 @@ func invalidAt(b []byte) int {
 	return len(b)
 }
 
+// behind says what stands behind the end of a payload: the NUL bytes of a buffer, or what it is otherwise.
+func behind(rest []byte, otherwise string) string {
+	if len(rest) > 0 && len(bytes.Trim(rest, "\x00")) == 0 {
+		return nulReason(rest)
+	}
+	return otherwise
+}
+
 func nulReason(tail []byte) string {
 	if len(bytes.Trim(tail, "\x00")) == 0 {
 		return fmt.Sprintf("%d NUL bytes at the end; was the whole buffer sent instead of the text in it?", len(tail))

@@ -41,7 +41,7 @@ const MostBreaches = 10_000
 const rejudgeStep = 2000
 
 // Rejudge holds recorded traffic to a contract, as the observers saw it then. parties are what clients play, by name.
-// done is told of each stretch that is through, from 0 to 1; it may be nil. The error is the context's.
+// The error is the context's.
 //
 // A record does not tell what an observer might read: a topic is missed only after it was heard once. Nor does it tell
 // whether the publisher's retain flag came through: it is not judged.
@@ -50,7 +50,6 @@ func Rejudge(
 	events trace.Reader,
 	c *contract.Contract,
 	parties map[string]string,
-	done func(share float64),
 ) (*Verdicts, error) {
 	v := &Verdicts{}
 	count, broken := map[*contract.Clause]int{}, map[string]int{}
@@ -98,7 +97,7 @@ func Rejudge(
 				got[e.Broker][e.Client] = n
 			}
 		}
-	}, half(done, 0))
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +110,7 @@ func Rejudge(
 		o.judge.Expect(broker, v.From)
 	}
 	slices.Sort(v.Observers)
-	if err := stretches(ctx, events, func(some []trace.Event) { o.take(some, 0, false) }, half(done, 0.5)); err != nil {
+	if err := stretches(ctx, events, func(some []trace.Event) { o.take(some, 0, false) }); err != nil {
 		return nil, err
 	}
 	for _, cl := range c.Clauses {
@@ -121,16 +120,8 @@ func Rejudge(
 	return v, nil
 }
 
-// half makes of a part's share that of the whole; nil for nobody who is told.
-func half(done func(float64), from float64) func(float64) {
-	if done == nil {
-		return func(float64) {}
-	}
-	return func(share float64) { done(from + share/2) }
-}
-
 // stretches reads events from the first to those that are there now, some at a time.
-func stretches(ctx context.Context, events trace.Reader, visit func([]trace.Event), done func(share float64)) error {
+func stretches(ctx context.Context, events trace.Reader, visit func([]trace.Event)) error {
 	last := events.Next()
 	for next := events.Oldest(); next < last; {
 		if ctx.Err() != nil {
@@ -142,7 +133,6 @@ func stretches(ctx context.Context, events trace.Reader, visit func([]trace.Even
 		}
 		visit(some)
 		next = some[len(some)-1].Seq + 1
-		done(float64(next) / float64(last))
 	}
 	return nil
 }
