@@ -331,7 +331,8 @@ func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := strings.NewReplacer("  store: {}\n", "  store: {pasword: x}\n", "minimum: -2", "minimum: low", "topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",
+	text := strings.NewReplacer("  store: {}\n", "  store: {pasword: x}\n", "minimum: -2", "minimum: low",
+		"topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",
 		"  bench: {} ", "  bench: {password: {env: HODSTONE_TEST_UNSET}} ").
 		Replace(string(b))
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
@@ -343,7 +344,11 @@ func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
 		`login store has no key "pasword"`,
 		`did you mean "password"\?`,
 	)
-	wants := []string{"variable HODSTONE_TEST_UNSET", "the schema of clause pen.water is bad", "duplicate topic: clause feed.confirmed"}
+	wants := []string{
+		"variable HODSTONE_TEST_UNSET",
+		"the schema of clause pen.water is bad",
+		"duplicate topic: clause feed.confirmed",
+	}
 	for end := time.Now().Add(deadline); len(wants) > 0; {
 		seen := x.text()
 		wants = slices.DeleteFunc(wants, func(want string) bool { return strings.Contains(seen, want) })

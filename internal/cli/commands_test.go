@@ -513,7 +513,16 @@ devices:
 		}
 		return file
 	}
-	now, tight, bad := write("now.yaml", "maximum: 20"), write("new.yaml", "maximum: 8"), write("bad.yaml", "maximum: many")
+	now, tight, bad := write(
+		"now.yaml",
+		"maximum: 20",
+	), write(
+		"new.yaml",
+		"maximum: 8",
+	), write(
+		"bad.yaml",
+		"maximum: many",
+	)
 	rec := filepath.Join(dir, "night.db")
 	run := func(want int, args ...string) string {
 		t.Helper()
@@ -525,7 +534,8 @@ devices:
 	}
 	run(0, "watch", now, "--count", "40", "--for", "30s", "--record", rec)
 	same := run(0, "contract", "judge", rec, "--contract", now)
-	if !regexp.MustCompile(`messages of 1 observer, from (?s:.*)\n  oxygen +\d+ +0\n(?s:.*)stray v/strange: \d+ messages(?s:.*)\n0 breaches, 1 stray`).MatchString(same) {
+	if !regexp.MustCompile(`messages of 1 observer, from (?s:.*)\n  oxygen +\d+ +0\n(?s:.*)stray v/strange: \d+ messages(?s:.*)\n0 breaches, 1 stray`).
+		MatchString(same) {
 		t.Error(same)
 	}
 	var before, after struct {
@@ -540,31 +550,39 @@ devices:
 		Breaches []struct{ Rule, Topic, Expected, Sender string }
 		Total    int `json:"breaches_in_all"`
 	}
-	if err := json.Unmarshal([]byte(run(0, "contract", "judge", rec, "--contract", now, "--json")), &before); err != nil {
+	if err := json.Unmarshal([]byte(run(0, "contract", "judge", rec, "--contract", now, "--json")),
+		&before); err != nil {
 		t.Fatal(err)
 	}
-	if err := json.Unmarshal([]byte(run(1, "contract", "judge", rec, "--contract", tight, "--before", now, "--json")), &after); err != nil {
+	if err := json.Unmarshal([]byte(run(1, "contract", "judge", rec, "--contract", tight, "--before", now, "--json")),
+		&after); err != nil {
 		t.Fatal(err)
 	}
 	c := after.Clauses
-	if before.Total != 0 || before.Messages < 40 || after.Messages != before.Messages || after.Total == 0 || len(after.Breaches) != after.Total ||
-		len(c) != 3 || c[0].Breaches != after.Total || *c[0].Before != 0 || c[1].Before != nil || c[2].Clause != "now" || !c[2].Gone {
+	if before.Total != 0 || before.Messages < 40 || after.Messages != before.Messages || after.Total == 0 ||
+		len(after.Breaches) != after.Total ||
+		len(c) != 3 || c[0].Breaches != after.Total || *c[0].Before != 0 || c[1].Before != nil ||
+		c[2].Clause != "now" ||
+		!c[2].Gone {
 		t.Errorf("%+v\n%+v", before, after)
 	}
 	for _, b := range after.Breaches {
-		if b.Rule != "range" || b.Expected != "≤ 8" || !strings.HasPrefix(b.Topic, "v/") || !strings.HasPrefix(b.Sender, "pen-") {
+		if b.Rule != "range" || b.Expected != "≤ 8" || !strings.HasPrefix(b.Topic, "v/") ||
+			!strings.HasPrefix(b.Sender, "pen-") {
 			t.Errorf("%+v", b)
 		}
 	}
 	text := run(1, "contract", "judge", rec, "--contract", tight, "--before", now, "--breaches", "1")
-	if !regexp.MustCompile(`✗ oxygen +\d+ +(\d+) +0  \+\d+\n +new +0 +0 +new\n +now +0 +0 +0  gone(?s:.*)… and \d+ more`).MatchString(text) {
+	if !regexp.MustCompile(`✗ oxygen +\d+ +(\d+) +0  \+\d+\n +new +0 +0 +new\n +now +0 +0 +0  gone(?s:.*)… and \d+ more`).
+		MatchString(text) {
 		t.Error(text)
 	}
 	peers := filepath.Join(dir, "none.db")
 	if f, err := os.Create(peers); err == nil {
 		f.Close()
 	}
-	for want, args := range map[string][]string{"has 1 problem": {rec, "--contract", bad}, "is no record": {peers, "--contract", now}, "there is no": {rec, "--contract", filepath.Join(dir, "x.yaml")}} {
+	for want, args := range map[string][]string{"has 1 problem": {rec, "--contract", bad},
+		"is no record": {peers, "--contract", now}, "there is no": {rec, "--contract", filepath.Join(dir, "x.yaml")}} {
 		if out := run(2, append([]string{"contract", "judge"}, args...)...); !strings.Contains(out, want) {
 			t.Errorf("%q: %s", want, out)
 		}

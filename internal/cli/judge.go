@@ -84,7 +84,10 @@ func soundContract(path string) (*workspace.Workspace, error) {
 		return nil, err
 	}
 	if len(w.Problems) > 0 {
-		return nil, &exit{exitUsage, fmt.Errorf("%s has %s: 'hodstone contract check' lists them", path, plural(len(w.Problems), "problem"))}
+		return nil, &exit{
+			exitUsage,
+			fmt.Errorf("%s has %s: 'hodstone contract check' lists them", path, plural(len(w.Problems), "problem")),
+		}
 	}
 	return w, nil
 }
@@ -112,7 +115,10 @@ func (e *Env) runJudge(ctx context.Context, records []string, path, before strin
 			return err
 		}
 		if len(v.Observers) == 0 {
-			return usage("%s has nothing that an observer saw: record with 'hodstone watch WORKSPACE --record FILE', or on the screens", name)
+			return usage(
+				"%s has nothing that an observer saw: record with 'hodstone watch WORKSPACE --record FILE', or on the screens",
+				name,
+			)
 		}
 		if broken += v.Total; asJSON {
 			err = e.writeJudgedJSON(name, v, was)
@@ -130,7 +136,11 @@ func (e *Env) runJudge(ctx context.Context, records []string, path, before strin
 }
 
 // judgeOne judges a record by the contract that counts and, where there is one, by the other.
-func (e *Env) judgeOne(ctx context.Context, file *record.File, now, old *workspace.Workspace) (v, was *workbench.Verdicts, err error) {
+func (e *Env) judgeOne(
+	ctx context.Context,
+	file *record.File,
+	now, old *workspace.Workspace,
+) (v, was *workbench.Verdicts, err error) {
 	slow := slowly(e.ErrOut, tellAfter)
 	slow.doing(fmt.Sprintf("judging %s of %s", plural(int(file.Next()-1), "event"), file.Path))
 	defer slow.doing("")
@@ -175,8 +185,18 @@ func changed(v, was *workbench.Verdicts) (out []judgedClause) {
 }
 
 func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) error {
-	plain.Fprintf(e.Out, "%s: %s of %s, from %s, %s\n", name, plural(v.Messages, "message"),
-		plural(len(v.Observers), "observer"), v.From.Format("2006-01-02 15:04:05"), v.Until.Sub(v.From).Round(time.Second))
+	plain.Fprintf(
+		e.Out,
+		"%s: %s of %s, from %s, %s\n",
+		name,
+		plural(v.Messages, "message"),
+		plural(
+			len(v.Observers),
+			"observer",
+		),
+		v.From.Format("2006-01-02 15:04:05"),
+		v.Until.Sub(v.From).Round(time.Second),
+	)
 	clauses := changed(v, was)
 	wide := len("clause")
 	for _, c := range clauses {
@@ -222,7 +242,14 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		}
 		plain.Fprintf(e.Out, "%s  %s\n", b.At.Format("15:04:05.000"), b.String())
 	}
-	_, err := plain.Fprintln(e.Out, fmt.Sprintf("%s, %s", strings.Replace(plural(v.Total, "breach"), "breachs", "breaches", 1), plural(len(v.Strays), "stray")))
+	_, err := plain.Fprintln(
+		e.Out,
+		fmt.Sprintf(
+			"%s, %s",
+			strings.Replace(plural(v.Total, "breach"), "breachs", "breaches", 1),
+			plural(len(v.Strays), "stray"),
+		),
+	)
 	return err
 }
 
@@ -241,6 +268,18 @@ func (e *Env) writeJudgedJSON(name string, v, was *workbench.Verdicts) error {
 }
 
 func breachRecord(b contract.Breach) judgedBreach {
-	return judgedBreach{At: b.At.Format(time.RFC3339Nano), Clause: b.Clause, Topic: b.Topic, Rule: string(b.Rule), Where: b.Where,
-		Expected: strings.ToValidUTF8(b.Expected, "\uFFFD"), Seen: strings.ToValidUTF8(b.Seen, "\uFFFD"), Sender: b.Sender, Event: b.Seq}
+	return judgedBreach{
+		At:     b.At.Format(time.RFC3339Nano),
+		Clause: b.Clause,
+		Topic:  b.Topic,
+		Rule:   string(b.Rule),
+		Where:  b.Where,
+		Expected: strings.ToValidUTF8(
+			b.Expected,
+			"\uFFFD",
+		),
+		Seen:   strings.ToValidUTF8(b.Seen, "\uFFFD"),
+		Sender: b.Sender,
+		Event:  b.Seq,
+	}
 }

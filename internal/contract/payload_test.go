@@ -9,7 +9,12 @@ import (
 
 // TestWhatPeopleWrite: text as it is, JSON of its value where the bytes are no text; and what a payload is called.
 func TestWhatPeopleWrite(t *testing.T) {
-	layout := payload.Layout{Fields: []payload.Field{{Name: "kg", Type: payload.U16}, {Name: "rest", Type: payload.FieldText, Offset: 2, Length: -1}}}
+	layout := payload.Layout{
+		Fields: []payload.Field{
+			{Name: "kg", Type: payload.U16},
+			{Name: "rest", Type: payload.FieldText, Offset: 2, Length: -1},
+		},
+	}
 	fixed := payload.Layout{Fields: layout.Fields[:1:1]}
 	for _, l := range []*payload.Layout{&layout, &fixed} {
 		if err := l.Check(); err != nil {
@@ -21,13 +26,16 @@ func TestWhatPeopleWrite(t *testing.T) {
 		bytes, text string
 		words       string
 	}{
-		"text":     {contract.Payload{Format: payload.Text}, "open", "open", "text"},
-		"JSON":     {contract.Payload{Format: payload.JSON}, ` {"a": 1}`, ` {"a": 1}`, "json"},
-		"percent":  {contract.Payload{Format: payload.Number, Codec: payload.NumberText{Suffix: " %"}}, "75 %", "75 %", `number with " %" behind it`},
-		"CBOR":     {contract.Payload{Format: payload.CBOR}, "\xa1\x61a\x01", `{"a":1}`, "cbor"},
-		"msgpack":  {contract.Payload{Format: payload.MessagePack}, "\x81\xa1a\x01", `{"a":1}`, "msgpack"},
-		"open":     {contract.Payload{Format: payload.Binary, Codec: layout}, "\x00\x07ab", `{"kg":7,"rest":"ab"}`, "a packed structure"},
-		"fixed":    {contract.Payload{Format: payload.Binary, Codec: fixed}, "\x00\x07", `{"kg":7}`, "a packed structure of 2 bytes"},
+		"text": {contract.Payload{Format: payload.Text}, "open", "open", "text"},
+		"JSON": {contract.Payload{Format: payload.JSON}, ` {"a": 1}`, ` {"a": 1}`, "json"},
+		"percent": {contract.Payload{Format: payload.Number, Codec: payload.NumberText{Suffix: " %"}}, "75 %",
+			"75 %", `number with " %" behind it`},
+		"CBOR":    {contract.Payload{Format: payload.CBOR}, "\xa1\x61a\x01", `{"a":1}`, "cbor"},
+		"msgpack": {contract.Payload{Format: payload.MessagePack}, "\x81\xa1a\x01", `{"a":1}`, "msgpack"},
+		"open": {contract.Payload{Format: payload.Binary, Codec: layout}, "\x00\x07ab", `{"kg":7,"rest":"ab"}`,
+			"a packed structure"},
+		"fixed": {contract.Payload{Format: payload.Binary, Codec: fixed}, "\x00\x07", `{"kg":7}`,
+			"a packed structure of 2 bytes"},
 		"a medium": {contract.Payload{Format: payload.Binary, MediaType: "image/jpeg"}, "plain", "plain", "image/jpeg"},
 	} {
 		text, ok := tt.p.Write([]byte(tt.bytes))

@@ -82,7 +82,8 @@ func (p *Pass) Value() (v any, err *payload.Error, sound bool) {
 	if !d.done {
 		d.done = true
 		pl := &p.Clause.Payload
-		if d.sound = pl.Schema != nil && pl.Format == payload.JSON && pl.Schema.quick.accepts(p.Message.Payload); !d.sound {
+		if d.sound = pl.Schema != nil && pl.Format == payload.JSON &&
+			pl.Schema.quick.accepts(p.Message.Payload); !d.sound {
 			v, err := pl.Code().Decode(p.Message.Payload)
 			if d.value = v; err != nil {
 				d.err = err.(*payload.Error)

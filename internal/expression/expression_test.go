@@ -98,7 +98,8 @@ func TestExpressionsHaveLimits(t *testing.T) {
 		`join(payload.list, ", ")`: "a, b",
 		`replace(s, "e", "3")`:     "p3n", `1 + 2 * 3`: 7, `sum(map(1..100, # + 1))`: 5150, `-x + 1`: -0.5,
 		`[1, 2][0] + 1`: 2, `all(most, # >= 0)`: true, `any(payload.list, # == "b")`: true, `len(long)`: 100_001,
-		`filter(payload.list, # != "a")`: "[b]", `map(payload.list, # + "x")`: "[ax bx]", `all(payload.list, len(#) == 1)`: true,
+		`filter(payload.list, # != "a")`: "[b]", `map(payload.list, # + "x")`: "[ax bx]",
+		`all(payload.list, len(#) == 1)`:  true,
 		`sortBy(payload.list, #, "desc")`: "[b a]", `reduce([1, 2, 3], #acc + #, 0)`: 6, `find(most, # > 5)`: 6,
 	} {
 		c, err := Compile(Prefix+source, names)

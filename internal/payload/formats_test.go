@@ -35,7 +35,10 @@ const order = `<?xml version="1.0"?>
 </f:order>`
 
 func TestXML(t *testing.T) {
-	x := XMLText{Numbers: []string{"/order/kg", "/order/@id", "/order/silo"}, Booleans: []string{"/order/stop", "/order/@urgent"}}
+	x := XMLText{
+		Numbers:  []string{"/order/kg", "/order/@id", "/order/silo"},
+		Booleans: []string{"/order/stop", "/order/@urgent"},
+	}
 	v, err := x.Decode([]byte(order))
 	want := `{"order":{"@id":7,"@urgent":true,"empty":"","kg":12.50,"note":{"#text":"slow \u0026 even","@lang":"en"},"silo":["a","b"],"stop":false}}`
 	if err != nil || text(v) != want {
@@ -44,8 +47,10 @@ func TestXML(t *testing.T) {
 	if plain, err := Of(XML).Decode([]byte(`<a><b>1</b></a>`)); err != nil || text(plain) != `{"a":{"b":"1"}}` {
 		t.Errorf("%s %v", text(plain), err)
 	}
-	for pointer, want := range map[string]string{"/order/kg": "<kg>12.50</kg>", "/order/silo/1": "<silo>b</silo>", "/order/silo/0": "<silo>a</silo>",
-		"/order/note/@lang": `<note lang="en">slow &amp; even</note>`, "/order/note/#text": `<note lang="en">slow &amp; even</note>`, "/order/empty": "<empty/>",
+	for pointer, want := range map[string]string{"/order/kg": "<kg>12.50</kg>", "/order/silo/1": "<silo>b</silo>",
+		"/order/silo/0":     "<silo>a</silo>",
+		"/order/note/@lang": `<note lang="en">slow &amp; even</note>`,
+		"/order/note/#text": `<note lang="en">slow &amp; even</note>`, "/order/empty": "<empty/>",
 		"": order, "/order/silo/2": "", "/order/x": "", "/x": ""} {
 		start, end, ok := x.Locate([]byte(order), pointer)
 		if ok != (want != "") || ok && order[start:end] != want {
@@ -68,8 +73,10 @@ func TestXML(t *testing.T) {
 		offset int
 		reason string
 	}{
-		"": {0, "empty"}, "<a>": {3, "ends too early"}, "<a></b>": {7, "line 1"}, "<a/><b/>": {4, "second root"}, "<a/>x": {4, "outside of the root"},
-		"<a/>\x00\x00": {4, "2 NUL bytes"}, "plain": {0, "outside of the root"}, "<a>&bomb;</a>": {9, "entity"}, " ": {0, "empty"},
+		"": {0, "empty"}, "<a>": {3, "ends too early"}, "<a></b>": {7, "line 1"}, "<a/><b/>": {4, "second root"},
+		"<a/>x":        {4, "outside of the root"},
+		"<a/>\x00\x00": {4, "2 NUL bytes"}, "plain": {0, "outside of the root"}, "<a>&bomb;</a>": {9, "entity"},
+		" ":                       {0, "empty"},
 		strings.Repeat("<a>", 65): {192, "nested more than 64 deep"},
 	} {
 		refused(t, x, []byte(in), at.offset, at.reason)
@@ -111,7 +118,8 @@ func TestLayouts(t *testing.T) {
 	if raw, err := l.Encode("4d56 17"); err != nil || len(raw) != 3 {
 		t.Errorf("% x %v", raw, err)
 	}
-	for pointer, want := range map[string][2]int{"": {0, 23}, "/weight": {3, 7}, "/flags/mode": {7, 8}, "/lot": {11, 19}, "/x": {}} {
+	for pointer, want := range map[string][2]int{"": {0, 23}, "/weight": {3, 7}, "/flags/mode": {7, 8},
+		"/lot": {11, 19}, "/x": {}} {
 		if start, end, ok := l.Locate(b, pointer); ok != (want[1] > 0) || ok && (start != want[0] || end != want[1]) {
 			t.Errorf("%s: %d to %d, %v", pointer, start, end, ok)
 		}
@@ -126,9 +134,14 @@ func TestLayouts(t *testing.T) {
 	refused(t, l, with(11, 0xff), 11, "lot: the text is not UTF-8")
 	refused(t, l, with(19, 0x7f, 0xc0), 19, "temp: NaN")
 	for what, v := range map[string]any{
-		"has no field": map[string]any{"wight": 1}, "does not fit: a i32 holds -214748364.8 to 214748364.7": map[string]any{"weight": 1e9},
-		"9 bytes in a field of 8": map[string]any{"lot": "MV-22-070"}, "is written as an object of its bits": map[string]any{"flags": 3}, "mode is 8; it has 3 bits": map[string]any{"flags": map[string]any{"mode": 8}},
-		`no bits "door"`: map[string]any{"flags": map[string]any{"door": 1}}, "is no number": map[string]any{"weight": "12"}, "object of its fields": 7, "no hexadecimal": "xyz", "it is a text": map[string]any{"lot": 7},
+		"has no field": map[string]any{"wight": 1},
+		"does not fit: a i32 holds -214748364.8 to 214748364.7": map[string]any{"weight": 1e9},
+		"9 bytes in a field of 8":                               map[string]any{"lot": "MV-22-070"},
+		"is written as an object of its bits":                   map[string]any{"flags": 3},
+		"mode is 8; it has 3 bits":                              map[string]any{"flags": map[string]any{"mode": 8}},
+		`no bits "door"`:                                        map[string]any{"flags": map[string]any{"door": 1}},
+		"is no number":                                          map[string]any{"weight": "12"}, "object of its fields": 7, "no hexadecimal": "xyz",
+		"it is a text": map[string]any{"lot": 7},
 	} {
 		if got, err := l.Encode(v); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("%v: % x, %v; want %q", v, got, err, what)
@@ -144,9 +157,15 @@ func TestFieldsOfALayout(t *testing.T) {
 		little bool
 		want   string
 	}{
-		{U8, "ff", false, "255"}, {I8, "80", false, "-128"}, {U16, "0102", false, "258"}, {U16, "0102", true, "513"}, {I16, "ffff", false, "-1"}, {U24, "010203", false, "66051"}, {U24, "010203", true, "197121"}, {I24, "800000", false, "-8388608"},
-		{U32, "ffffffff", false, "4294967295"}, {I32, "80000000", false, "-2147483648"}, {U64, "ffffffffffffffff", false, "18446744073709551615"}, {I64, "8000000000000000", false, "-9223372036854775808"}, {I64, "7fffffffffffffff", false, "9223372036854775807"},
-		{F32, "3dcccccd", false, "0.1"}, {F32, "cdcccc3d", true, "0.1"}, {F64, "3fb999999999999a", false, "0.1"}, {FieldText, "4d56", false, `"MV"`}, {FieldBytes, "00ff", false, `"00ff"`},
+		{U8, "ff", false, "255"}, {I8, "80", false, "-128"}, {U16, "0102", false, "258"}, {U16, "0102", true, "513"},
+		{I16, "ffff", false, "-1"}, {U24, "010203", false, "66051"}, {U24, "010203", true, "197121"},
+		{I24, "800000", false, "-8388608"},
+		{U32, "ffffffff", false, "4294967295"}, {I32, "80000000", false, "-2147483648"},
+		{U64, "ffffffffffffffff", false, "18446744073709551615"},
+		{I64, "8000000000000000", false, "-9223372036854775808"},
+		{I64, "7fffffffffffffff", false, "9223372036854775807"},
+		{F32, "3dcccccd", false, "0.1"}, {F32, "cdcccc3d", true, "0.1"}, {F64, "3fb999999999999a", false, "0.1"},
+		{FieldText, "4d56", false, `"MV"`}, {FieldBytes, "00ff", false, `"00ff"`},
 	} {
 		l := Layout{Fields: []Field{{Name: "x", Type: tt.typ, Length: len(tt.hex) / 2, Little: tt.little}}}
 		if err := l.Check(); err != nil {
@@ -161,7 +180,8 @@ func TestFieldsOfALayout(t *testing.T) {
 			t.Errorf("%s %s: written as % x, %v", tt.typ, tt.hex, back, err)
 		}
 	}
-	for typ, over := range map[FieldType][]any{U8: {256, -1}, I8: {128, -129}, U16: {65536}, I16: {-32769, 32768}, U32: {1 << 32}, I64: {json.Number("9223372036854775808")}, U64: {json.Number("18446744073709551616"), -1}} {
+	for typ, over := range map[FieldType][]any{U8: {256, -1}, I8: {128, -129}, U16: {65536}, I16: {-32769, 32768},
+		U32: {1 << 32}, I64: {json.Number("9223372036854775808")}, U64: {json.Number("18446744073709551616"), -1}} {
 		l := Layout{Fields: []Field{{Name: "x", Type: typ}}}
 		l.Check()
 		for _, v := range over {
@@ -170,21 +190,34 @@ func TestFieldsOfALayout(t *testing.T) {
 			}
 		}
 	}
-	open := Layout{Fields: []Field{{Name: "n", Type: U16, LengthOf: "rest"}, {Name: "rest", Type: FieldText, Offset: 4, Length: -1, Pad: ' '}}}
+	open := Layout{
+		Fields: []Field{
+			{Name: "n", Type: U16, LengthOf: "rest"},
+			{Name: "rest", Type: FieldText, Offset: 4, Length: -1, Pad: ' '},
+		},
+	}
 	if err := open.Check(); err != nil || open.Size != -1 {
 		t.Fatal(open.Size, err)
 	}
 	b, err := open.Encode(map[string]any{"rest": "krill"})
-	if v, err2 := open.Decode(b); err != nil || err2 != nil || string(b) != "\x00\x05\x00\x00krill" || text(v) != `{"rest":"krill"}` {
+	if v, err2 := open.Decode(b); err != nil || err2 != nil || string(b) != "\x00\x05\x00\x00krill" ||
+		text(v) != `{"rest":"krill"}` {
 		t.Errorf("%q %s %v %v", b, text(v), err, err2)
 	}
 	refused(t, open, []byte("\x00\x05\x00"), 3, "it has 3 bytes of 4")
 	for want, fields := range map[string][]Field{
-		"no name of its own": {{Name: "a", Type: U8}, {Name: "a", Type: U8, Offset: 1}}, "there is no type": {{Name: "a", Type: "u7"}}, "a text has a length": {{Name: "a", Type: FieldText}},
-		"behind one that goes to the end": {{Name: "a", Type: FieldBytes, Length: -1}, {Name: "b", Type: U8, Offset: 9}}, "inside the one before": {{Name: "a", Type: U16}, {Name: "b", Type: U8, Offset: 1}},
-		"only unsigned integers have bits": {{Name: "a", Type: I8, Bits: []Bits{{"x", 0, 0}}}}, "the bits 7 to 8 of x are not inside": {{Name: "a", Type: U8, Bits: []Bits{{"x", 7, 8}}}},
-		"belong to another part too": {{Name: "a", Type: U8, Bits: []Bits{{"x", 0, 3}, {"y", 3, 4}}}}, "1 bytes are fixed of 2": {{Name: "a", Type: U16, Fixed: []byte{1}}},
-		"is the length of b, which is no field": {{Name: "a", Type: U8, LengthOf: "b"}}, "a length is an unsigned": {{Name: "a", Type: F32, LengthOf: "payload"}}, "1048576 bytes at most": {{Name: "a", Type: FieldText, Length: 1 << 30}},
+		"no name of its own": {{Name: "a", Type: U8}, {Name: "a", Type: U8, Offset: 1}},
+		"there is no type":   {{Name: "a", Type: "u7"}}, "a text has a length": {{Name: "a", Type: FieldText}},
+		"behind one that goes to the end": {{Name: "a", Type: FieldBytes, Length: -1},
+			{Name: "b", Type: U8, Offset: 9}}, "inside the one before": {{Name: "a", Type: U16},
+			{Name: "b", Type: U8, Offset: 1}},
+		"only unsigned integers have bits":      {{Name: "a", Type: I8, Bits: []Bits{{"x", 0, 0}}}},
+		"the bits 7 to 8 of x are not inside":   {{Name: "a", Type: U8, Bits: []Bits{{"x", 7, 8}}}},
+		"belong to another part too":            {{Name: "a", Type: U8, Bits: []Bits{{"x", 0, 3}, {"y", 3, 4}}}},
+		"1 bytes are fixed of 2":                {{Name: "a", Type: U16, Fixed: []byte{1}}},
+		"is the length of b, which is no field": {{Name: "a", Type: U8, LengthOf: "b"}},
+		"a length is an unsigned":               {{Name: "a", Type: F32, LengthOf: "payload"}},
+		"1048576 bytes at most":                 {{Name: "a", Type: FieldText, Length: 1 << 30}},
 	} {
 		if err := (&Layout{Fields: fields}).Check(); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%+v: %v, want %q", fields, err, want)
@@ -202,14 +235,34 @@ message Order {
 }`
 
 func TestProtobuf(t *testing.T) {
-	files := fstest.MapFS{"feed.proto": {Data: []byte(feedProto)}, "kinds.proto": {Data: []byte("syntax = \"proto3\"; package farm; enum Kind { KRILL = 0; PELLET = 3; }")},
-		"bad.proto": {Data: []byte("message {")}, "old.proto": {Data: []byte("syntax = \"proto2\"; message Old { required int32 a = 1; optional int32 b = 2 [default = 7]; }")}}
+	files := fstest.MapFS{
+		"feed.proto":  {Data: []byte(feedProto)},
+		"kinds.proto": {Data: []byte("syntax = \"proto3\"; package farm; enum Kind { KRILL = 0; PELLET = 3; }")},
+		"bad.proto": {
+			Data: []byte("message {"),
+		},
+		"old.proto": {
+			Data: []byte(
+				"syntax = \"proto2\"; message Old { required int32 a = 1; optional int32 b = 2 [default = 7]; }",
+			),
+		},
+	}
 	p, err := CompileProto(files, "feed.proto", "Order")
 	if err != nil || p.Name() != "farm.Order" {
 		t.Fatal(err)
 	}
-	v := map[string]any{"lot": "MV-2207", "grams": json.Number("18446744073709551615"), "items": []any{map[string]any{"silo": "a", "kg": 1.5}, map[string]any{"silo": "b"}}, "rate": 0.1,
-		"kind": "PELLET", "seal": "AQI", "bins": map[string]any{"x": 1}, "delta": -5, "stop": true, "marks": []any{1, 300}}
+	v := map[string]any{
+		"lot":   "MV-2207",
+		"grams": json.Number("18446744073709551615"),
+		"items": []any{map[string]any{"silo": "a", "kg": 1.5}, map[string]any{"silo": "b"}},
+		"rate":  0.1,
+		"kind":  "PELLET",
+		"seal":  "AQI",
+		"bins":  map[string]any{"x": 1},
+		"delta": -5,
+		"stop":  true,
+		"marks": []any{1, 300},
+	}
 	b, err := p.Encode(v)
 	if err != nil {
 		t.Fatal(err)
@@ -219,12 +272,14 @@ func TestProtobuf(t *testing.T) {
 	if err != nil || text(got) != want {
 		t.Errorf("%s %v", text(got), err)
 	}
-	for pointer, want := range map[string]string{"/lot": "MV-2207", "/items/1/silo": "b", "/items/0/silo": "a", "/kind": "\x03", "/items/2": "", "/none": "", "/bins/x": "", "": string(b)} {
+	for pointer, want := range map[string]string{"/lot": "MV-2207", "/items/1/silo": "b", "/items/0/silo": "a",
+		"/kind": "\x03", "/items/2": "", "/none": "", "/bins/x": "", "": string(b)} {
 		if start, end, ok := p.Locate(b, pointer); ok != (want != "") || ok && string(b[start:end]) != want {
 			t.Errorf("%s: %d to %d, %v", pointer, start, end, ok)
 		}
 	}
-	if empty, err := p.Decode(nil); err != nil || text(empty) != `{"delta":0,"grams":0,"kind":"KRILL","lot":"","seal":"","stop":false}` {
+	if empty, err := p.Decode(nil); err != nil ||
+		text(empty) != `{"delta":0,"grams":0,"kind":"KRILL","lot":"","seal":"","stop":false}` {
 		t.Errorf("%s %v", text(empty), err)
 	}
 	if v, err := p.Decode([]byte("\x28\x63")); err != nil || !strings.Contains(text(v), `"kind":99`) {
@@ -246,7 +301,8 @@ func TestProtobuf(t *testing.T) {
 	if item, err := CompileProto(files, "feed.proto", "Order.Item"); err != nil || item.Name() != "farm.Order.Item" {
 		t.Errorf("a nested one: %v", err)
 	}
-	for file, want := range map[string]string{"feed.proto": "has no message \"Feed\"; it has farm.Order, farm.Order.Item", "bad.proto": "syntax error", "none.proto": "not exist"} {
+	for file, want := range map[string]string{"feed.proto": "has no message \"Feed\"; it has farm.Order, farm.Order.Item",
+		"bad.proto": "syntax error", "none.proto": "not exist"} {
 		if _, err := CompileProto(files, file, "Feed"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", file, err)
 		}
@@ -256,7 +312,22 @@ func TestProtobuf(t *testing.T) {
 // FuzzFormats: nothing panics; what is read is written and read again alike; every part lies inside.
 func FuzzFormats(f *testing.F) {
 	l := structure(f)
-	p, err := CompileProto(fstest.MapFS{"f.proto": {Data: []byte(strings.Replace(strings.Replace(feedProto, `import "kinds.proto";`, "", 1), "Kind kind", "int32 kind", 1))}}, "f.proto", "Order")
+	p, err := CompileProto(
+		fstest.MapFS{
+			"f.proto": {
+				Data: []byte(
+					strings.Replace(
+						strings.Replace(feedProto, `import "kinds.proto";`, "", 1),
+						"Kind kind",
+						"int32 kind",
+						1,
+					),
+				),
+			},
+		},
+		"f.proto",
+		"Order",
+	)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -467,7 +467,13 @@ func (f *Field) encodeNumber(v any) ([]byte, error) {
 		lo, hi = -math.Pow(2, float64(8*f.Length-1)), math.Pow(2, float64(8*f.Length-1))-1
 	}
 	if raw < lo || raw > hi || f.Length == 8 && raw >= hi+1 {
-		return nil, fmt.Errorf("%s does not fit: a %s holds %.10g to %.10g", num, f.Type, lo*f.scale()+f.Plus, hi*f.scale()+f.Plus)
+		return nil, fmt.Errorf(
+			"%s does not fit: a %s holds %.10g to %.10g",
+			num,
+			f.Type,
+			lo*f.scale()+f.Plus,
+			hi*f.scale()+f.Plus,
+		)
 	}
 	if signed {
 		return f.bytes(uint64(int64(raw))), nil

@@ -77,7 +77,8 @@ func (c msgpackCodec) read(b []byte, depth int) (v any, rest []byte, err error) 
 		}
 		return out, rest, nil
 	}
-	if at, rest, err := msgp.ReadTimeBytes(b); err == nil && (b[1] == 0xFF || b[2] == 0xFF) { // the type -1, behind a length or not
+	if at, rest, err := msgp.ReadTimeBytes(b); err == nil &&
+		(b[1] == 0xFF || b[2] == 0xFF) { // the type -1, behind a length or not
 		return at.UTC().Format(time.RFC3339Nano), rest, nil
 	}
 	raw, rest, err := msgp.ReadIntfBytes(b)

@@ -48,7 +48,8 @@ func CompileProto(fsys fs.FS, file, message string) (*ProtoMessage, error) {
 			if m.IsMapEntry() {
 				continue
 			}
-			if full := string(m.FullName()); full == message || found == nil && strings.HasSuffix("."+full, "."+message) {
+			if full := string(m.FullName()); full == message ||
+				found == nil && strings.HasSuffix("."+full, "."+message) {
 				found = m
 			}
 			names = append(names, string(m.FullName()))
@@ -115,7 +116,11 @@ func protoMessage(m protoreflect.Message) (any, error) {
 	}
 	if rest := m.GetUnknown(); len(rest) > 0 {
 		number, _, _ := protowire.ConsumeTag(rest)
-		return nil, fmt.Errorf("field %d is not in %s: is it of a newer .proto file?", number, m.Descriptor().FullName())
+		return nil, fmt.Errorf(
+			"field %d is not in %s: is it of a newer .proto file?",
+			number,
+			m.Descriptor().FullName(),
+		)
 	}
 	return out, nil
 }

@@ -78,7 +78,8 @@ func TestTheGovernorFindsHowManyThereMayBe(t *testing.T) {
 
 // TestWordsOfEvidence at their bounds.
 func TestWordsOfEvidence(t *testing.T) {
-	for text, want := range map[string]string{"": `""`, "123456789012345678901234": `"123456789012345678901234"`, "1234567890123456789012345": `"12345678901234567890"…`} {
+	for text, want := range map[string]string{"": `""`, "123456789012345678901234": `"123456789012345678901234"`,
+		"1234567890123456789012345": `"12345678901234567890"…`} {
 		if got := shown(text); got != want {
 			t.Errorf("%s, want %s", got, want)
 		}
@@ -86,7 +87,8 @@ func TestWordsOfEvidence(t *testing.T) {
 	for _, tt := range []struct {
 		got, want string
 		likely    bool
-	}{{"", "gone", false}, {"gone", "", false}, {"gon", "gone", true}, {"gone", "gone with", true}, {"g0ne", "gone", false}, {"12345678x", "12345678y", true}, {"1234567x", "1234567y", false}} {
+	}{{"", "gone", false}, {"gone", "", false}, {"gon", "gone", true}, {"gone", "gone with", true},
+		{"g0ne", "gone", false}, {"12345678x", "12345678y", true}, {"1234567x", "1234567y", false}} {
 		if likely(tt.got, tt.want) != tt.likely {
 			t.Errorf("%+v", tt)
 		}

@@ -132,71 +132,98 @@ func TestWhatABrokerOffers(t *testing.T) {
 	}{
 		"everything":             {proof.Versions(), nil, "0 0 2 true true true 0 true", longs, 3},
 		"everything, in 5 alone": {[]packet.Version{packet.V5}, nil, "0 0 2 true true true 0 true", longs, 1},
-		"not 5": {proof.Versions(), func(_ int, v packet.Version, p packet.Packet, say func(packet.Packet), _ func()) bool {
+		"not 5": {proof.Versions(), func(_ int, v packet.Version, p packet.Packet, say func(packet.Packet),
+			_ func()) bool {
 			if p.Type() == packet.CONNECT && p.(*packet.Connect).Level == packet.V5 {
 				say(&packet.Connack{Code: packet.UnsupportedProtocolVersion})
 				return true
 			}
 			return false
 		}, "1 0 2 true true true 0 true", none, 0},
-		"not 3.1": {proof.Versions(), func(_ int, v packet.Version, p packet.Packet, say func(packet.Packet), _ func()) bool {
+		"not 3.1": {proof.Versions(), func(_ int, v packet.Version, p packet.Packet, say func(packet.Packet),
+			_ func()) bool {
 			if p.Type() == packet.CONNECT && p.(*packet.Connect).Level == packet.V31 {
 				say(&packet.Connack{Code: packet.RefusedVersion})
 				return true
 			}
 			return false
 		}, "1 0 2 true true true 0 true", none, 0},
-		"a code of 3.1.1 in 5": {proof.Versions(), func(_ int, v packet.Version, p packet.Packet, say func(packet.Packet), _ func()) bool {
-			if p.Type() == packet.CONNECT && p.(*packet.Connect).Level == packet.V5 {
-				say(&packet.Connack{Code: packet.RefusedVersion})
-				return true
-			}
-			return false
-		}, "1 0 2 true true true 0 true", none, 0},
-		"no sessions":          {[]packet.Version{packet.V5}, with(packet.Int(packet.SessionExpiry, 0)), "0 0 2 true false true 0 true", none, 0},
-		"sessions of a minute": {[]packet.Version{packet.V5}, with(packet.Int(packet.SessionExpiry, 60)), "0 0 2 true true true 0 true", none, 0},
-		"nothing retained, no wildcards": {[]packet.Version{packet.V5}, with(packet.Int(packet.RetainAvailable, 0), packet.Int(packet.WildcardAvailable, 0)),
+		"a code of 3.1.1 in 5": {proof.Versions(),
+			func(_ int, v packet.Version, p packet.Packet, say func(packet.Packet), _ func()) bool {
+				if p.Type() == packet.CONNECT && p.(*packet.Connect).Level == packet.V5 {
+					say(&packet.Connack{Code: packet.RefusedVersion})
+					return true
+				}
+				return false
+			}, "1 0 2 true true true 0 true", none, 0},
+		"no sessions": {[]packet.Version{packet.V5}, with(packet.Int(packet.SessionExpiry, 0)),
+			"0 0 2 true false true 0 true", none, 0},
+		"sessions of a minute": {[]packet.Version{packet.V5}, with(packet.Int(packet.SessionExpiry, 60)),
+			"0 0 2 true true true 0 true", none, 0},
+		"nothing retained, no wildcards": {[]packet.Version{packet.V5},
+			with(packet.Int(packet.RetainAvailable, 0), packet.Int(packet.WildcardAvailable, 0)),
 			"0 0 2 false true false 0 true", none, 0},
-		"packets of 500 bytes":     {[]packet.Version{packet.V5}, with(packet.Int(packet.MaximumPacketSize, 500)), "0 0 2 true true true 500 true", longs, 0},
-		"of 501":                   {[]packet.Version{packet.V5}, with(packet.Int(packet.MaximumPacketSize, 501)), "0 0 2 true true true 501 true", longs, 1},
-		"QoS 1 is granted":         {[]packet.Version{packet.V311}, grant(1), "0 0 1 true true true 0 true", none, 0},
-		"QoS 0 is granted":         {[]packet.Version{packet.V311}, grant(0), "0 0 0 true true true 0 true", none, 0},
-		"a refusal grants nothing": {[]packet.Version{packet.V311}, grant(0x80), "0 0 2 true true true 0 true", longs, 0},
-		"closes on QoS 2":          {[]packet.Version{packet.V311}, shutAt(2), "0 0 1 true true true 0 true", none, 0},
-		"closes on QoS 1":          {[]packet.Version{packet.V311}, shutAt(1), "0 0 0 true true true 0 true", none, 0},
-		"closes on the version": {proof.Versions(), func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), shut func()) bool {
-			c, is := p.(*packet.Connect)
-			if is && c.Level == packet.V31 {
-				shut()
-				return true
-			}
-			return false
-		}, "1 0 2 true true true 0 true", none, 0},
-		"no long messages": {[]packet.Version{packet.V311}, func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), _ func()) bool {
-			m, is := p.(*packet.Publish)
-			return is && len(m.Payload) > 100
-		}, "0 0 2 true true true 0 false", longs, 3},
-		"none at all": {[]packet.Version{packet.V311}, func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), _ func()) bool {
-			m, is := p.(*packet.Publish)
-			return is && m.QoS == 0
-		}, "0 0 2 true true true 0 true", longs, 1},
+		"packets of 500 bytes": {[]packet.Version{packet.V5}, with(packet.Int(packet.MaximumPacketSize, 500)),
+			"0 0 2 true true true 500 true", longs, 0},
+		"of 501": {[]packet.Version{packet.V5}, with(packet.Int(packet.MaximumPacketSize, 501)),
+			"0 0 2 true true true 501 true", longs, 1},
+		"QoS 1 is granted": {[]packet.Version{packet.V311}, grant(1), "0 0 1 true true true 0 true", none, 0},
+		"QoS 0 is granted": {[]packet.Version{packet.V311}, grant(0), "0 0 0 true true true 0 true", none, 0},
+		"a refusal grants nothing": {[]packet.Version{packet.V311}, grant(0x80), "0 0 2 true true true 0 true", longs,
+			0},
+		"closes on QoS 2": {[]packet.Version{packet.V311}, shutAt(2), "0 0 1 true true true 0 true", none, 0},
+		"closes on QoS 1": {[]packet.Version{packet.V311}, shutAt(1), "0 0 0 true true true 0 true", none, 0},
+		"closes on the version": {proof.Versions(),
+			func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), shut func()) bool {
+				c, is := p.(*packet.Connect)
+				if is && c.Level == packet.V31 {
+					shut()
+					return true
+				}
+				return false
+			}, "1 0 2 true true true 0 true", none, 0},
+		"no long messages": {[]packet.Version{packet.V311},
+			func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), _ func()) bool {
+				m, is := p.(*packet.Publish)
+				return is && len(m.Payload) > 100
+			}, "0 0 2 true true true 0 false", longs, 3},
+		"none at all": {[]packet.Version{packet.V311},
+			func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), _ func()) bool {
+				m, is := p.(*packet.Publish)
+				return is && m.QoS == 0
+			}, "0 0 2 true true true 0 true", longs, 1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				s := &site{on: tt.on}
 				check := one("x.y", func(p *proof.Pass) error { return nil })
-				p, err := proof.Run(t.Context(), proof.Target{Dial: s.dial}, proof.Options{Checks: []*proof.Check{check}, Versions: tt.versions, Run: "mark"})
+				p, err := proof.Run(
+					t.Context(),
+					proof.Target{Dial: s.dial},
+					proof.Options{Checks: []*proof.Check{check}, Versions: tt.versions, Run: "mark"},
+				)
 				if err != nil {
 					t.Fatal(err)
 				}
 				o := p.Offer
-				got := fmt.Sprint(len(o.Refused), len(o.Shut), o.QoS, o.NoRetained == "", o.NoSessions == "", !o.NoWildcards, o.PacketSize, o.NoLong == "")
+				got := fmt.Sprint(
+					len(o.Refused),
+					len(o.Shut),
+					o.QoS,
+					o.NoRetained == "",
+					o.NoSessions == "",
+					!o.NoWildcards,
+					o.PacketSize,
+					o.NoLong == "",
+				)
 				if got != strings.ReplaceAll(tt.want, "  ", " ") || tt.count(s) != tt.n {
 					t.Errorf("%s, %d long ones; want %s, %d: %+v", got, tt.count(s), tt.want, tt.n, o)
 				}
 				for _, k := range s.packets() {
 					c, is := k.(*packet.Connect)
-					if expiry, asked := packet.About(k, packet.V5).Properties.Int(packet.SessionExpiry); is && asked != (c.Level == packet.V5) || asked && expiry != 0 && expiry != 300 {
+					if expiry, asked := packet.About(k, packet.V5).Properties.Int(packet.SessionExpiry); is &&
+						asked != (c.Level == packet.V5) ||
+						asked && expiry != 0 && expiry != 300 {
 						t.Errorf("CONNECT of version %s with expiry %d, %v", c.Level, expiry, asked)
 					}
 				}
@@ -221,7 +248,11 @@ func TestClientsOfACheck(t *testing.T) {
 		return r
 	}
 	s := &site{}
-	if r := run(s, func(p *proof.Pass) error { return p.ConnectAll(p.Client("a"), p.Client("b")) }); r.Verdict != proof.Kept || len(r.Clients) != 2 {
+	if r := run(s, func(p *proof.Pass) error {
+		return p.ConnectAll(p.Client("a"),
+			p.Client("b"))
+	}); r.Verdict != proof.Kept ||
+		len(r.Clients) != 2 {
 		t.Errorf("%+v", r)
 	}
 	var ids []string
@@ -230,7 +261,8 @@ func TestClientsOfACheck(t *testing.T) {
 			ids = append(ids, c.ClientID)
 		}
 	}
-	if len(ids) < 3 || !strings.HasPrefix(ids[0], "mv-") || len(ids[0]) != 9 || !slices.IsSorted(ids[:2]) || ids[0] == ids[1] {
+	if len(ids) < 3 || !strings.HasPrefix(ids[0], "mv-") || len(ids[0]) != 9 || !slices.IsSorted(ids[:2]) ||
+		ids[0] == ids[1] {
 		t.Errorf("client identifiers %q", ids)
 	}
 	// The link of one is closed while no other of ours is there, or while one is, and others get in, or none does.
@@ -270,11 +302,16 @@ func TestClientsOfACheck(t *testing.T) {
 		})
 		check.Needs.Least = 2
 		synctest.Test(t, func(t *testing.T) {
-			p, err := proof.Run(t.Context(), proof.Target{Dial: s.dial}, proof.Options{Checks: []*proof.Check{check}, Versions: []packet.Version{packet.V311}})
+			p, err := proof.Run(
+				t.Context(),
+				proof.Target{Dial: s.dial},
+				proof.Options{Checks: []*proof.Check{check}, Versions: []packet.Version{packet.V311}},
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r := p.Results[0]; !strings.Contains(r.Seen, tt.want) || r.Verdict == proof.Kept || r.Verdict == proof.Broken {
+			if r := p.Results[0]; !strings.Contains(r.Seen, tt.want) || r.Verdict == proof.Kept ||
+				r.Verdict == proof.Broken {
 				t.Errorf("%s: %s %s", name, r.Verdict, r.Seen)
 			}
 		})
@@ -306,7 +343,8 @@ func TestWhatIsLeftBehind(t *testing.T) {
 		retain, fails bool
 		links         int // beside those that look
 		note          string
-	}{"nothing": {false, false, 1, ""}, "a stored message": {true, false, 2, ""}, "one that stays": {true, true, 2, "could not be cleared"}} {
+	}{"nothing": {false, false, 1, ""}, "a stored message": {true, false, 2, ""},
+		"one that stays": {true, true, 2, "could not be cleared"}} {
 		s := &site{}
 		s.on = func(_ int, _ packet.Version, p packet.Packet, say func(packet.Packet), shut func()) bool {
 			m, is := p.(*packet.Publish)
@@ -324,15 +362,23 @@ func TestWhatIsLeftBehind(t *testing.T) {
 				if _, err := p.Enter(c); err != nil {
 					return err
 				}
-				_, err := p.Publish(c, packet.Publish{Topic: p.Topic("r"), QoS: 1, Retain: tt.retain, Payload: []byte("x")})
+				_, err := p.Publish(
+					c,
+					packet.Publish{Topic: p.Topic("r"), QoS: 1, Retain: tt.retain, Payload: []byte("x")},
+				)
 				return err
 			})
-			p, err := proof.Run(t.Context(), proof.Target{Dial: s.dial}, proof.Options{Checks: []*proof.Check{check}, Versions: []packet.Version{packet.V311}})
+			p, err := proof.Run(
+				t.Context(),
+				proof.Target{Dial: s.dial},
+				proof.Options{Checks: []*proof.Check{check}, Versions: []packet.Version{packet.V311}},
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
 			r := p.Results[0]
-			if notes := strings.Join(r.Notes, ";"); r.Verdict != proof.Kept || s.dialled()-looked != tt.links || strings.Contains(notes, "cleared") != (tt.note != "") {
+			if notes := strings.Join(r.Notes, ";"); r.Verdict != proof.Kept || s.dialled()-looked != tt.links ||
+				strings.Contains(notes, "cleared") != (tt.note != "") {
 				t.Errorf("%s: %s, %d links, notes %q", name, r.Verdict, s.dialled()-looked, notes)
 			}
 		})
@@ -351,7 +397,11 @@ func TestWhatIsLeftBehind(t *testing.T) {
 			time.Sleep(1230 * time.Millisecond)
 			return nil
 		})
-		p, err := proof.Run(t.Context(), proof.Target{Dial: s.Dial}, proof.Options{Checks: []*proof.Check{check}, Versions: []packet.Version{packet.V311}})
+		p, err := proof.Run(
+			t.Context(),
+			proof.Target{Dial: s.Dial},
+			proof.Options{Checks: []*proof.Check{check}, Versions: []packet.Version{packet.V311}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -73,28 +73,42 @@ func TestJourneysAtTheirBounds(t *testing.T) {
 		events []trace.Event
 		want   string
 	}{
-		"after just ten seconds":          {[]trace.Event{sent(0, 1), got(10, "shore", 1)}, "pen>1"},
-		"after more":                      {[]trace.Event{sent(0, 1), got(10.001, "shore", 1)}, "pen>0 >1"},
-		"at a lower QoS":                  {[]trace.Event{sent(0, 1), got(1, "shore", 0)}, "pen>1"},
-		"at a higher QoS":                 {[]trace.Event{sent(0, 1), got(1, "shore", 2)}, "pen>0 >1"},
-		"the one of two that fits":        {[]trace.Event{sent(0, 0), sent(0, 2), got(1, "shore", 2), got(1, "shore", 0)}, "pen>1 pen>1"},
-		"before the receiver came":        {[]trace.Event{sent(0, 1), hello(1, "shore", nil), in(1, "shore"), got(2, "shore", 1)}, "pen>0 >1"},
-		"two before the receiver came":    {[]trace.Event{sent(0, 1), sent(0, 1), hello(1, "shore", nil), in(1, "shore"), got(2, "shore", 1)}, "pen>0 pen>0 >1"},
-		"twice to the same":               {[]trace.Event{sent(0, 1), got(1, "shore", 1), got(1, "shore", 1)}, "pen>1 >1"},
-		"to two, from nobody known":       {[]trace.Event{got(1, "shore", 1), got(1.999, "desk", 1)}, ">2"},
-		"to two, a second apart":          {[]trace.Event{got(1, "shore", 1), got(2, "desk", 1)}, ">1 >1"},
-		"a will":                          {[]trace.Event{hello(0, "pen", last), in(0, "pen"), gone(1, "pen"), wills(2)}, "will of pen>1"},
-		"a will of who is there":          {[]trace.Event{hello(0, "pen", last), in(0, "pen"), wills(2)}, ">1"},
-		"a will after DISCONNECT":         {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Sent, 0), gone(1, "pen"), wills(2)}, ">1"},
-		"a will that was asked for":       {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Sent, 4), gone(1, "pen"), wills(2)}, "will of pen>1"},
-		"a will after the broker's":       {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Received, 0), gone(1, "pen"), wills(2)}, "will of pen>1"},
-		"a will of who was refused":       {[]trace.Event{hello(0, "pen", last), event(0, trace.Received, "pen", &packet.Connack{Code: 0x87}), gone(1, "pen"), wills(2)}, ">1"},
-		"one of two wills alike":          {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last), gone(1, "pen"), gone(1, "barge"), wills(2)}, ">1"},
-		"the other has said goodbye":      {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last), bye(trace.Sent, 0), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of barge>1"},
-		"a will on another topic is left": {[]trace.Event{hello(0, "pen", last), hello(0, "barge", &packet.Will{Topic: "z"}), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of pen>1"},
-		"a will of ten minutes ago":       {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), wills(601)}, "will of pen>1"},
-		"a will of longer ago":            {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), wills(601.001)}, ">1"},
-		"a will at a higher QoS":          {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), event(2, trace.Received, "shore", atQoS("w", "gone", 1))}, ">1"},
+		"after just ten seconds": {[]trace.Event{sent(0, 1), got(10, "shore", 1)}, "pen>1"},
+		"after more":             {[]trace.Event{sent(0, 1), got(10.001, "shore", 1)}, "pen>0 >1"},
+		"at a lower QoS":         {[]trace.Event{sent(0, 1), got(1, "shore", 0)}, "pen>1"},
+		"at a higher QoS":        {[]trace.Event{sent(0, 1), got(1, "shore", 2)}, "pen>0 >1"},
+		"the one of two that fits": {[]trace.Event{sent(0, 0), sent(0, 2), got(1, "shore", 2),
+			got(1, "shore", 0)}, "pen>1 pen>1"},
+		"before the receiver came": {[]trace.Event{sent(0, 1), hello(1, "shore", nil), in(1, "shore"),
+			got(2, "shore", 1)}, "pen>0 >1"},
+		"two before the receiver came": {[]trace.Event{sent(0, 1), sent(0, 1), hello(1, "shore", nil),
+			in(1, "shore"), got(2, "shore", 1)}, "pen>0 pen>0 >1"},
+		"twice to the same": {[]trace.Event{sent(0, 1), got(1, "shore", 1), got(1, "shore", 1)},
+			"pen>1 >1"},
+		"to two, from nobody known": {[]trace.Event{got(1, "shore", 1), got(1.999, "desk", 1)}, ">2"},
+		"to two, a second apart":    {[]trace.Event{got(1, "shore", 1), got(2, "desk", 1)}, ">1 >1"},
+		"a will": {[]trace.Event{hello(0, "pen", last), in(0, "pen"), gone(1, "pen"),
+			wills(2)}, "will of pen>1"},
+		"a will of who is there": {[]trace.Event{hello(0, "pen", last), in(0, "pen"), wills(2)}, ">1"},
+		"a will after DISCONNECT": {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Sent, 0),
+			gone(1, "pen"), wills(2)}, ">1"},
+		"a will that was asked for": {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Sent, 4),
+			gone(1, "pen"), wills(2)}, "will of pen>1"},
+		"a will after the broker's": {[]trace.Event{hello(0, "pen", last), in(0, "pen"), bye(trace.Received, 0),
+			gone(1, "pen"), wills(2)}, "will of pen>1"},
+		"a will of who was refused": {[]trace.Event{hello(0, "pen", last),
+			event(0, trace.Received, "pen", &packet.Connack{Code: 0x87}), gone(1, "pen"), wills(2)}, ">1"},
+		"one of two wills alike": {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last),
+			gone(1, "pen"), gone(1, "barge"), wills(2)}, ">1"},
+		"the other has said goodbye": {[]trace.Event{hello(0, "pen", last), hello(0, "barge", last),
+			bye(trace.Sent, 0), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of barge>1"},
+		"a will on another topic is left": {[]trace.Event{hello(0, "pen", last),
+			hello(0, "barge", &packet.Will{Topic: "z"}), gone(1, "pen"), gone(1, "barge"), wills(2)}, "will of pen>1"},
+		"a will of ten minutes ago": {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), wills(601)},
+			"will of pen>1"},
+		"a will of longer ago": {[]trace.Event{hello(0, "pen", last), gone(1, "pen"), wills(601.001)}, ">1"},
+		"a will at a higher QoS": {[]trace.Event{hello(0, "pen", last), gone(1, "pen"),
+			event(2, trace.Received, "shore", atQoS("w", "gone", 1))}, ">1"},
 	} {
 		f := &follower{js: trace.NewJourneys(100)}
 		f.add(tt.events...)
@@ -136,22 +150,35 @@ func TestWhatSubscriptionsPromise(t *testing.T) {
 		retain  bool
 		want    string // stored, flag, promised, granted, whole
 	}{
-		"none":                        {nil, nil, false, packet.V5, "a/b", false, "0 false 0 0 true"},
-		"one":                         {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{1}, false, packet.V5, "a/b", false, "0 false 2 1 true"},
-		"granted less":                {[]packet.Subscription{{Filter: "a/+", QoS: 2}}, []packet.ReasonCode{0}, false, packet.V5, "a/b", false, "0 false 1 0 true"},
-		"granted QoS 2":               {[]packet.Subscription{{Filter: "a/+", QoS: 2}}, []packet.ReasonCode{2}, false, packet.V5, "a/b", false, "0 false 4 2 true"},
-		"refused":                     {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{0x80}, false, packet.V5, "a/b", false, "0 false 0 0 true"},
-		"no code for it":              {[]packet.Subscription{{Filter: "a/+", QoS: 1}, {Filter: "#", QoS: 2}}, []packet.ReasonCode{1}, false, packet.V5, "a/b", false, "0 false 2 1 true"},
-		"two":                         {[]packet.Subscription{{Filter: "a/+", QoS: 1}, {Filter: "#", QoS: 2}}, []packet.ReasonCode{1, 2}, false, packet.V5, "a/b", false, "0 false 6 2 true"},
-		"# is not for $":              {[]packet.Subscription{{Filter: "#", QoS: 2}}, []packet.ReasonCode{2}, false, packet.V5, "$SYS/b", false, "0 false 0 0 true"},
-		"of another topic":            {[]packet.Subscription{{Filter: "b/+", QoS: 2}}, []packet.ReasonCode{2}, false, packet.V5, "a/b", false, "0 false 0 0 true"},
-		"a session that was there":    {nil, nil, true, packet.V5, "a/b", false, "0 false 0 0 false"},
-		"3.1 does not tell":           {nil, nil, false, packet.V31, "a/b", false, "0 false 0 0 false"},
-		"stored":                      {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{1}, false, packet.V5, "a/b", true, "1 false 2 1 true"},
-		"live, with its flag":         {[]packet.Subscription{rap}, []packet.ReasonCode{2}, false, packet.V5, "a/b", true, "0 true 4 2 true"},
-		"without a flag":              {[]packet.Subscription{rap}, []packet.ReasonCode{2}, false, packet.V5, "a/b", false, "0 true 4 2 true"},
-		"one keeps it, one does not":  {[]packet.Subscription{rap, {Filter: "#", QoS: 2}}, []packet.ReasonCode{2, 2}, false, packet.V5, "a/b", true, "2 false 4 2 true"},
-		"neither is told by the flag": {[]packet.Subscription{rap, {Filter: "#", QoS: 2}}, []packet.ReasonCode{2, 2}, false, packet.V5, "a/b", false, "0 false 4 2 true"},
+		"none": {nil, nil, false, packet.V5, "a/b", false, "0 false 0 0 true"},
+		"one": {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{1}, false,
+			packet.V5, "a/b", false, "0 false 2 1 true"},
+		"granted less": {[]packet.Subscription{{Filter: "a/+", QoS: 2}}, []packet.ReasonCode{0}, false,
+			packet.V5, "a/b", false, "0 false 1 0 true"},
+		"granted QoS 2": {[]packet.Subscription{{Filter: "a/+", QoS: 2}}, []packet.ReasonCode{2}, false,
+			packet.V5, "a/b", false, "0 false 4 2 true"},
+		"refused": {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{0x80},
+			false, packet.V5, "a/b", false, "0 false 0 0 true"},
+		"no code for it": {[]packet.Subscription{{Filter: "a/+", QoS: 1}, {Filter: "#", QoS: 2}},
+			[]packet.ReasonCode{1}, false, packet.V5, "a/b", false, "0 false 2 1 true"},
+		"two": {[]packet.Subscription{{Filter: "a/+", QoS: 1}, {Filter: "#", QoS: 2}},
+			[]packet.ReasonCode{1, 2}, false, packet.V5, "a/b", false, "0 false 6 2 true"},
+		"# is not for $": {[]packet.Subscription{{Filter: "#", QoS: 2}}, []packet.ReasonCode{2}, false,
+			packet.V5, "$SYS/b", false, "0 false 0 0 true"},
+		"of another topic": {[]packet.Subscription{{Filter: "b/+", QoS: 2}}, []packet.ReasonCode{2}, false,
+			packet.V5, "a/b", false, "0 false 0 0 true"},
+		"a session that was there": {nil, nil, true, packet.V5, "a/b", false, "0 false 0 0 false"},
+		"3.1 does not tell":        {nil, nil, false, packet.V31, "a/b", false, "0 false 0 0 false"},
+		"stored": {[]packet.Subscription{{Filter: "a/+", QoS: 1}}, []packet.ReasonCode{1}, false,
+			packet.V5, "a/b", true, "1 false 2 1 true"},
+		"live, with its flag": {[]packet.Subscription{rap}, []packet.ReasonCode{2}, false, packet.V5, "a/b",
+			true, "0 true 4 2 true"},
+		"without a flag": {[]packet.Subscription{rap}, []packet.ReasonCode{2}, false, packet.V5, "a/b",
+			false, "0 true 4 2 true"},
+		"one keeps it, one does not": {[]packet.Subscription{rap, {Filter: "#", QoS: 2}}, []packet.ReasonCode{2, 2},
+			false, packet.V5, "a/b", true, "2 false 4 2 true"},
+		"neither is told by the flag": {[]packet.Subscription{rap, {Filter: "#", QoS: 2}}, []packet.ReasonCode{2, 2},
+			false, packet.V5, "a/b", false, "0 false 4 2 true"},
 	} {
 		log := trace.NewLog(100)
 		h := trace.NewRecorder(trace.Source{Client: "c", Role: trace.RoleDevice, Version: tt.v}, log).Hooks()
@@ -176,7 +203,8 @@ func TestWhatSubscriptionsPromise(t *testing.T) {
 		arrived, published packet.QoS
 		expected           packet.QoS
 		kept               bool
-	}{{4, 2, 2, 2, true}, {4, 1, 1, 1, true}, {4, 1, 2, 2, false}, {6, 1, 2, 2, true}, {6, 0, 2, 2, false}, {1, 0, 2, 0, true}, {0, 0, 0, 0, false}} {
+	}{{4, 2, 2, 2, true}, {4, 1, 1, 1, true}, {4, 1, 2, 2, false}, {6, 1, 2, 2, true}, {6, 0, 2, 2, false},
+		{1, 0, 2, 0, true}, {0, 0, 0, 0, false}} {
 		m := trace.Meaning{Promised: tt.promised}
 		if expected, kept := m.Promises(tt.arrived, tt.published); expected != tt.expected || kept != tt.kept {
 			t.Errorf("%+v: %d, %v", tt, expected, kept)
@@ -188,8 +216,10 @@ func TestWhatSubscriptionsPromise(t *testing.T) {
 func TestMomentsOfAFilter(t *testing.T) {
 	at := time.Date(2026, 11, 23, 9, 30, 15, 250e6, time.Local)
 	e := trace.Event{At: at, Client: "c", Kind: trace.Sent, Packet: message("a", "on")}
-	for text, want := range map[string]bool{"since:09:30": true, "since:09:31": false, "until:09:30:15.250": true, "until:09:30:15.249": false,
-		"since:" + at.Format(time.RFC3339Nano): true, "since:" + at.Add(time.Millisecond).Format(time.RFC3339Nano): false} {
+	for text, want := range map[string]bool{"since:09:30": true, "since:09:31": false, "until:09:30:15.250": true,
+		"until:09:30:15.249":                                         false,
+		"since:" + at.Format(time.RFC3339Nano):                       true,
+		"since:" + at.Add(time.Millisecond).Format(time.RFC3339Nano): false} {
 		f, err := trace.ParseFilter(text)
 		if err != nil {
 			t.Errorf("%s: %v", text, err)
@@ -221,7 +251,9 @@ func TestStatisticsTellWhatWasPublished(t *testing.T) {
 		}
 	}
 	topics := st.Topics(noon.Add(4 * time.Second))
-	if a, b := topics[0], topics[1]; a.QoS != 2 || a.Messages != 2 || !st.Last().Equal(noon.Add(3*time.Second)) || b.Messages != 4 || b.Rate != 1 {
+	if a, b := topics[0], topics[1]; a.QoS != 2 || a.Messages != 2 || !st.Last().Equal(noon.Add(3*time.Second)) ||
+		b.Messages != 4 ||
+		b.Rate != 1 {
 		t.Errorf("%+v\n%+v", a, b)
 	}
 }
@@ -249,7 +281,9 @@ func TestTheNameOfAProtocolIsNoSecret(t *testing.T) {
 		frame = append(frame, "\x63\x02\x00\x00sesame"...)
 		frame[1] = byte(len(frame) - 2)
 		e := trace.Redact(trace.Event{Kind: trace.Received, Version: packet.V311, Raw: frame, Broken: "level 99"})
-		if shown := strings.Contains(string(e.Raw), name); shown != (name != "hushed") || strings.Contains(string(e.Raw), "sesame") || len(e.Raw) != len(frame) {
+		if shown := strings.Contains(string(e.Raw), name); shown != (name != "hushed") ||
+			strings.Contains(string(e.Raw), "sesame") ||
+			len(e.Raw) != len(frame) {
 			t.Errorf("%s: %q", name, e.Raw)
 		}
 	}
@@ -268,12 +302,17 @@ func TestWhatAStoreMayNarrowDownBy(t *testing.T) {
 	types := all.Types()
 	slices.Sort(types)
 	since, until := all.Span()
-	if !all.HasClients() || !all.HasTopics() || fmt.Sprint(types) != "[PUBLISH PINGREQ]" || !since.Equal(noon) || !until.IsZero() ||
-		!all.MatchClient("pen-1") || all.MatchClient("shore") || !all.MatchTopic("v/x") || all.MatchTopic("w/x") {
+	if !all.HasClients() || !all.HasTopics() || fmt.Sprint(types) != "[PUBLISH PINGREQ]" || !since.Equal(noon) ||
+		!until.IsZero() ||
+		!all.MatchClient("pen-1") || all.MatchClient("shore") ||
+		!all.MatchTopic("v/x") ||
+		all.MatchTopic("w/x") {
 		t.Errorf("%+v %v %s %s", all, types, since, until)
 	}
 	none := parse("oxygen until:2026-11-27T12:00:00Z")
-	if _, until := none.Span(); none.HasClients() || none.HasTopics() || none.Types() != nil || !until.Equal(noon) || !none.MatchClient("") || !none.MatchTopic("") {
+	if _, until := none.Span(); none.HasClients() || none.HasTopics() || none.Types() != nil || !until.Equal(noon) ||
+		!none.MatchClient("") ||
+		!none.MatchTopic("") {
 		t.Errorf("%+v", none)
 	}
 	if links := parse("type:LINK"); links.Types() != nil {
@@ -314,13 +353,17 @@ func TestPeersOfAStandIn(t *testing.T) {
 			}
 			return mine
 		}, func(what, text string) { told = append(told, what) })
-		s, err := standin.New(standin.Options{Anonymous: true, Hooks: hooks, Limits: standin.Limits{NoEmptyClientID: true}})
+		s, err := standin.New(
+			standin.Options{Anonymous: true, Hooks: hooks, Limits: standin.Limits{NoEmptyClientID: true}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer s.Close()
 		enter := func(id string, v packet.Version) *client.Client {
-			c := client.New(client.Options{Dial: s.Dial, Version: v, Connect: packet.Connect{ClientID: id, CleanStart: true}})
+			c := client.New(
+				client.Options{Dial: s.Dial, Version: v, Connect: packet.Connect{ClientID: id, CleanStart: true}},
+			)
 			c.Connect(t.Context())
 			return c
 		}
@@ -365,7 +408,9 @@ func TestPeersOfAStandIn(t *testing.T) {
 				t.Errorf("%+v", e)
 			}
 		}
-		if len(links) != 5 || links[0] != "pen 1 3.1.1 by us" || !strings.HasPrefix(links[1], "pen 2 5 by a reset") || links[2] != "barge 1 5 by the broker" || links[4] != "odd 1 5 by the broker" {
+		if len(links) != 5 || links[0] != "pen 1 3.1.1 by us" || !strings.HasPrefix(links[1], "pen 2 5 by a reset") ||
+			links[2] != "barge 1 5 by the broker" ||
+			links[4] != "odd 1 5 by the broker" {
 			t.Errorf("%q", links)
 		}
 	})
@@ -389,7 +434,12 @@ func TestSubscriptionsThatAreTakenBack(t *testing.T) {
 	h.Link(client.LinkOpened, "", "")
 	sent(&packet.Connect{Level: packet.V5, ClientID: "c", CleanStart: true})
 	got(&packet.Connack{})
-	sent(&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: "a/#", QoS: 1}, {Filter: "$share/x/a/+", QoS: 2}}})
+	sent(
+		&packet.Subscribe{
+			ID:            1,
+			Subscriptions: []packet.Subscription{{Filter: "a/#", QoS: 1}, {Filter: "$share/x/a/+", QoS: 2}},
+		},
+	)
 	means("0 false")
 	got(&packet.Suback{ID: 1, Codes: []packet.ReasonCode{1, 2}})
 	means("6 true")

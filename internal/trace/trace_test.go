@@ -138,7 +138,8 @@ func TestAConversationOnTheRecord(t *testing.T) {
 		}
 		for text, n := range map[string]int{"": len(events), "client:pen type:CONNECT": 1,
 			"type:PUBLISH client:shore topic:+": 4,
-			"topic:status type:subscribe":       1, "topic:#  type:subscribe": 1, "type:puback client:pen": 3, "granted": 2,
+			"topic:status type:subscribe":       1, "topic:#  type:subscribe": 1, "type:puback client:pen": 3,
+			"granted":                      2,
 			"client:shore on type:publish": 4} {
 			f, err := trace.ParseFilter(text)
 			if err != nil {

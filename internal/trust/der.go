@@ -59,8 +59,10 @@ func (r *recogniser) labelled(label string, headers map[string]string, der []byt
 		return
 	}
 	got := f.Items[before].Kind
-	said := map[string]Kind{"CERTIFICATE": KindCertificate, "X509 CERTIFICATE": KindCertificate, "TRUSTED CERTIFICATE": KindCertificate, "PRIVATE KEY": KindKey, "RSA PRIVATE KEY": KindKey,
-		"EC PRIVATE KEY": KindKey, "ENCRYPTED PRIVATE KEY": KindLockedKey, "PUBLIC KEY": KindPublicKey, "CERTIFICATE REQUEST": KindRequest, "X509 CRL": KindRevocations}[label]
+	said := map[string]Kind{"CERTIFICATE": KindCertificate, "X509 CERTIFICATE": KindCertificate,
+		"TRUSTED CERTIFICATE": KindCertificate, "PRIVATE KEY": KindKey, "RSA PRIVATE KEY": KindKey,
+		"EC PRIVATE KEY": KindKey, "ENCRYPTED PRIVATE KEY": KindLockedKey, "PUBLIC KEY": KindPublicKey,
+		"CERTIFICATE REQUEST": KindRequest, "X509 CRL": KindRevocations}[label]
 	if said == KindLockedKey && got == KindKey {
 		said = got // a passphrase opened it
 	}
@@ -161,7 +163,8 @@ func (r *recogniser) der(data []byte) {
 				"fetch it again, as a whole; binary files must be copied as binary",
 			)
 		} else {
-			f.fail("it begins like DER, but is damaged: "+strings.TrimPrefix(err.Error(), "asn1: "), "fetch it again; binary files must be copied as binary")
+			f.fail("it begins like DER, but is damaged: "+strings.TrimPrefix(err.Error(), "asn1: "),
+				"fetch it again; binary files must be copied as binary")
 		}
 		return
 	}
@@ -227,7 +230,10 @@ func (r *recogniser) structure(der []byte) {
 		Rest    asn1.RawValue
 	}
 	if _, err := asn1.Unmarshal(der, &large); err == nil && len(der) > maxKey && large.Version <= 1 {
-		f.fail(fmt.Sprintf("it is a private key of %d bytes: none that TLS has a use for is so large", len(der)), remedyP256)
+		f.fail(
+			fmt.Sprintf("it is a private key of %d bytes: none that TLS has a use for is so large", len(der)),
+			remedyP256,
+		)
 		return
 	}
 	var locked struct {
@@ -326,7 +332,8 @@ func (r *recogniser) lockedKey(der []byte, beyond string) {
 				break
 			}
 		} else if item.Beyond == "" && strings.Contains(err.Error(), "unsupported") {
-			item.Beyond = "encrypted in a way that is not known here (" + strings.TrimPrefix(err.Error(), "pkcs8: ") + ")"
+			item.Beyond = "encrypted in a way that is not known here (" + strings.TrimPrefix(err.Error(),
+				"pkcs8: ") + ")"
 		}
 	}
 	r.f.add(item)

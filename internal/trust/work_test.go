@@ -42,7 +42,25 @@ func lock(t *testing.T, kdf asn1.ObjectIdentifier, params any) []byte {
 // TestOpeningTakesNoLongerThanItMay: a stranger's key or key store may ask for years of work; it is told, and not
 // begun. What people use is opened.
 func TestOpeningTakesNoLongerThanItMay(t *testing.T) {
-	pbkdf2, scrypt := asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}, asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}
+	pbkdf2, scrypt := asn1.ObjectIdentifier{
+		1,
+		2,
+		840,
+		113549,
+		1,
+		5,
+		12,
+	}, asn1.ObjectIdentifier{
+		1,
+		3,
+		6,
+		1,
+		4,
+		1,
+		11591,
+		4,
+		11,
+	}
 	type count struct {
 		Salt []byte
 		N    *big.Int
@@ -90,7 +108,8 @@ func TestOpeningTakesNoLongerThanItMay(t *testing.T) {
 		"a store of 2^31":    {macced(1<<31 - 1), true},
 	} {
 		f := Recognise(name, tt.data, []string{"x"})
-		if len(f.Items) != 1 || (f.Items[0].Beyond != "") != tt.beyond || tt.beyond && !strings.Contains(f.Items[0].Beyond, "applied more than 5000000 times") {
+		if len(f.Items) != 1 || (f.Items[0].Beyond != "") != tt.beyond ||
+			tt.beyond && !strings.Contains(f.Items[0].Beyond, "applied more than 5000000 times") {
 			t.Errorf("%s: %s %+v", name, f.Problem, f.Items)
 		}
 	}
@@ -110,7 +129,20 @@ func TestOpeningTakesNoLongerThanItMay(t *testing.T) {
 	// A key of RSA with 800,000 bit is not checked.
 	n := new(big.Int).SetBit(new(big.Int).Lsh(big.NewInt(1), 800_000), 0, 1)
 	one := big.NewInt(1)
-	rsa := der(t, struct{ V, N, E, D, P, Q, Dp, Dq, Qi *big.Int }{big.NewInt(0), n, big.NewInt(65537), n, big.NewInt(3), big.NewInt(5), one, one, one})
+	rsa := der(
+		t,
+		struct{ V, N, E, D, P, Q, Dp, Dq, Qi *big.Int }{
+			big.NewInt(0),
+			n,
+			big.NewInt(65537),
+			n,
+			big.NewInt(3),
+			big.NewInt(5),
+			one,
+			one,
+			one,
+		},
+	)
 	if f := Recognise("rsa", rsa, nil); !strings.Contains(f.Problem, "none that TLS has a use for is so large") {
 		t.Errorf("%s", f.Problem)
 	}

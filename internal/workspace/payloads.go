@@ -32,11 +32,19 @@ type payloadReading struct {
 }
 
 var payloadShape = shape[payloadReading]{"payload", "What a message carries.", []key[payloadReading]{
-	own("format", "string", "json, text, number, cbor, msgpack, xml, protobuf or binary.", func(_ *loader, p *payloadReading, v node) {
-		all := append(names(payload.Formats(), func(x payload.Format) string { return string(x) }), string(payload.Protobuf))
-		format, ok := v.known("format", all)
-		p.Format, p.unknown = payload.Format(format), !ok
-	}).must(),
+	own(
+		"format",
+		"string",
+		"json, text, number, cbor, msgpack, xml, protobuf or binary.",
+		func(_ *loader, p *payloadReading, v node) {
+			all := append(
+				names(payload.Formats(), func(x payload.Format) string { return string(x) }),
+				string(payload.Protobuf),
+			)
+			format, ok := v.known("format", all)
+			p.Format, p.unknown = payload.Format(format), !ok
+		},
+	).must(),
 	own(
 		"schema",
 		"any",
@@ -48,15 +56,20 @@ var payloadShape = shape[payloadReading]{"payload", "What a message carries.", [
 		func(_ *loader, p *payloadReading, e entry) {
 			p.Values = append(p.Values, contract.Value{Text: e.key, Meaning: e.value.str("meaning")})
 		}).only("text"),
-	each("first-character", "string", "For text: the characters that it may begin with and what they stand for; what follows does"+
-		" not count.", func(_ *loader, p *payloadReading, e entry) {
-		if len([]rune(e.key)) != 1 {
-			e.at.fail("", "%q is not one character", e.key)
-			return
-		}
-		p.FirstCharacter = true
-		p.Values = append(p.Values, contract.Value{Text: e.key, Meaning: e.value.str("meaning")})
-	}).only("text"),
+	each(
+		"first-character",
+		"string",
+		"For text: the characters that it may begin with and what they stand for; what follows does"+
+			" not count.",
+		func(_ *loader, p *payloadReading, e entry) {
+			if len([]rune(e.key)) != 1 {
+				e.at.fail("", "%q is not one character", e.key)
+				return
+			}
+			p.FirstCharacter = true
+			p.Values = append(p.Values, contract.Value{Text: e.key, Meaning: e.value.str("meaning")})
+		},
+	).only("text"),
 	pattern("pattern", "For text: a regular expression that the whole text must match.", "the pattern",
 		func(p *payloadReading, re *regexp.Regexp) { p.Pattern = re }).only("text"),
 	number("minimum", "For number: the smallest.",
@@ -66,13 +79,21 @@ var payloadShape = shape[payloadReading]{"payload", "What a message carries.", [
 	text("unit", "For number: the unit.", func(p *payloadReading) *string { return &p.Unit }).only("number"),
 	text("suffix", `For number: what stands behind it, letter by letter: " %".`,
 		func(p *payloadReading) *string { return &p.suffix }).only("number"),
-	text("root", "For xml: the name of the root element.", func(p *payloadReading) *string { return &p.root }).only("xml"),
+	text(
+		"root",
+		"For xml: the name of the root element.",
+		func(p *payloadReading) *string { return &p.root },
+	).only("xml"),
 	each("paths", "any", "For xml: what must be there, such as /order/kg or /order/@id, each with a JSON Schema of its"+
 		" content; types number, integer and boolean make one of the text.",
 		func(_ *loader, p *payloadReading, e entry) { p.paths = append(p.paths, e) }).only("xml"),
 	own("file", "string", "For protobuf: the .proto file, beside the workspace.",
 		func(_ *loader, p *payloadReading, v node) { p.file, p.fileAt = v.str("file"), v }).only("protobuf"),
-	text("message", "For protobuf: the name of the message.", func(p *payloadReading) *string { return &p.message }).only("protobuf"),
+	text(
+		"message",
+		"For protobuf: the name of the message.",
+		func(p *payloadReading) *string { return &p.message },
+	).only("protobuf"),
 	own("byte-order", "string", "For binary: big (by default) or little, the least significant byte first.",
 		func(_ *loader, p *payloadReading, v node) { p.little = v.byteOrder() }).only("binary"),
 	all("fields", "field", "For binary: the fields of a packed structure, in their order; without any, it is bytes.",
@@ -222,7 +243,8 @@ func (l *loader) payload(n node, clause string, to *contract.Payload) bool {
 		}
 		p.Codec, doc = layout, p.layoutSchema()
 	}
-	if p.schema.exists() && slices.Contains([]payload.Format{payload.JSON, payload.CBOR, payload.MessagePack, payload.Protobuf}, p.Format) {
+	if p.schema.exists() &&
+		slices.Contains([]payload.Format{payload.JSON, payload.CBOR, payload.MessagePack, payload.Protobuf}, p.Format) {
 		doc, at = p.schema.plain(), p.schema
 	}
 	if doc != nil {
@@ -271,7 +293,8 @@ func (p *payloadReading) layout(clause string) (payload.Layout, bool) {
 	if err := l.Check(); err != nil {
 		at := p.fields[0].at
 		for i := range p.fields {
-			if strings.Contains(err.Error(), "field "+p.fields[i].Name+" ") || strings.Contains(err.Error(), "field "+p.fields[i].Name+":") {
+			if strings.Contains(err.Error(), "field "+p.fields[i].Name+" ") ||
+				strings.Contains(err.Error(), "field "+p.fields[i].Name+":") {
 				at = p.fields[i].at
 			}
 		}
@@ -392,7 +415,11 @@ func (p *payloadReading) xmlSchema() (doc any, numbers, booleans []string) {
 					booleans = append(booleans, e.key)
 				}
 				// An element that repeats is an array: each of it is held to the path.
-				next = map[string]any{"if": map[string]any{"type": "array"}, "then": map[string]any{"items": leaf}, "else": leaf}
+				next = map[string]any{
+					"if":   map[string]any{"type": "array"},
+					"then": map[string]any{"items": leaf},
+					"else": leaf,
+				}
 			}
 			inside[part] = next
 			in = next

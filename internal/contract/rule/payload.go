@@ -34,7 +34,12 @@ var Size = &contract.Rule{Name: contract.RuleSize, Payload: true,
 
 func size(p *contract.Pass) {
 	if most := p.Clause.Payload.MaxSize; most > 0 && len(p.Message.Payload) > most {
-		p.Breach(contract.Breach{Expected: fmt.Sprintf("%d bytes at most", most), Seen: fmt.Sprintf("%d bytes", len(p.Message.Payload))})
+		p.Breach(
+			contract.Breach{
+				Expected: fmt.Sprintf("%d bytes at most", most),
+				Seen:     fmt.Sprintf("%d bytes", len(p.Message.Payload)),
+			},
+		)
 	}
 }
 
@@ -68,7 +73,12 @@ func values(p *contract.Pass) {
 		return
 	}
 	if pl.Pattern != nil && !pl.Pattern.MatchString(text) {
-		p.Breach(contract.Breach{Expected: "what matches " + strings.TrimSuffix(strings.TrimPrefix(pl.Pattern.String(), "^(?:"), ")$"), Seen: fmt.Sprintf("%.60q", text)})
+		p.Breach(
+			contract.Breach{
+				Expected: "what matches " + strings.TrimSuffix(strings.TrimPrefix(pl.Pattern.String(), "^(?:"), ")$"),
+				Seen:     fmt.Sprintf("%.60q", text),
+			},
+		)
 		return
 	}
 	if len(pl.Values) == 0 {

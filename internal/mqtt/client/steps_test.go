@@ -77,11 +77,13 @@ func TestEnhancedAuthentication(t *testing.T) {
 		want  string          // what Connect says, "" for in
 		code  packet.ReasonCode
 	}{
-		"shown in CONNACK": {[]packet.Packet{step(0x18, "riddle", "one"), &packet.Connack{Properties: told("riddle", "word")}}, "", 0},
-		"shown before":     {[]packet.Packet{step(0x18, "riddle", "word"), &packet.Connack{}}, "", 0},
+		"shown in CONNACK": {[]packet.Packet{step(0x18, "riddle", "one"),
+			&packet.Connack{Properties: told("riddle", "word")}}, "", 0},
+		"shown before": {[]packet.Packet{step(0x18, "riddle", "word"), &packet.Connack{}}, "", 0},
 		"not shown": {[]packet.Packet{step(0x18, "riddle", "one"), &packet.Connack{}},
 			"riddle: the broker let us in without showing that it knows the password", packet.NotAuthorized},
-		"wrong in CONNACK": {[]packet.Packet{step(0x18, "riddle", "one"), &packet.Connack{Properties: told("riddle", "bad")}},
+		"wrong in CONNACK": {[]packet.Packet{step(0x18, "riddle", "one"),
+			&packet.Connack{Properties: told("riddle", "bad")}},
 			"has not shown that it knows the password: wrong word", packet.NotAuthorized},
 		"wrong in AUTH": {[]packet.Packet{step(0x18, "riddle", "bad")}, "riddle: wrong word", packet.NotAuthorized},
 		"another method": {[]packet.Packet{step(0x18, "rhyme", "one")},
@@ -107,13 +109,15 @@ func TestEnhancedAuthentication(t *testing.T) {
 						if data(p) == "riddle:word" {
 							want = "riddle:re word"
 						}
-						if p := s.want("AUTH"); data(p) != want || p.(*packet.Auth).Code != packet.ContinueAuthentication {
+						if p := s.want("AUTH"); data(p) != want ||
+							p.(*packet.Auth).Code != packet.ContinueAuthentication {
 							t.Errorf("answered %+v", p)
 						}
 					}
 				}
 				err = <-got
-				if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
+				if tt.want == "" && err != nil ||
+					tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
 					t.Errorf("%v, want %q", err, tt.want)
 				}
 				if tt.want != "" {
@@ -165,7 +169,8 @@ func TestReauthentication(t *testing.T) {
 		}
 		s.want("AUTH")
 		s.send(&packet.Disconnect{Code: packet.NotAuthorized})
-		if err := <-got; err == nil || !strings.Contains(err.Error(), "re-authentication: the broker disconnected us: 0x87") {
+		if err := <-got; err == nil ||
+			!strings.Contains(err.Error(), "re-authentication: the broker disconnected us: 0x87") {
 			t.Error(err)
 		}
 		if err := c.Reauthenticate(t.Context()); !errors.Is(err, client.ErrNotConnected) {
@@ -219,7 +224,8 @@ func TestRequestsAndTheirResponses(t *testing.T) {
 			t.Helper()
 			if first {
 				sub := s.want(fmt.Sprintf("SUBSCRIBE #%d 1 filters", id-1)).(*packet.Subscribe)
-				if f := sub.Subscriptions[0]; f.Filter != "done" || f.QoS != 1 || f.RetainHandling != packet.RetainDontSend {
+				if f := sub.Subscriptions[0]; f.Filter != "done" || f.QoS != 1 ||
+					f.RetainHandling != packet.RetainDontSend {
 					t.Errorf("%+v", f)
 				}
 				s.send(&packet.Suback{ID: id - 1, Codes: []packet.ReasonCode{1}})
@@ -235,10 +241,16 @@ func TestRequestsAndTheirResponses(t *testing.T) {
 		}
 		got, r := ask(c, t.Context())
 		with := answer(2, true)
-		s.send(&packet.Publish{Topic: "done", Payload: []byte("other"), Properties: packet.Properties{packet.Str(packet.CorrelationData, "x")}},
+		s.send(
+			&packet.Publish{
+				Topic:      "done",
+				Payload:    []byte("other"),
+				Properties: packet.Properties{packet.Str(packet.CorrelationData, "x")},
+			},
 			&packet.Publish{Topic: "elsewhere", Properties: packet.Properties{with}},
 			&packet.Publish{Topic: "done", Payload: []byte("yes"), Properties: packet.Properties{with}},
-			&packet.Publish{Topic: "done", Payload: []byte("again"), Properties: packet.Properties{with}})
+			&packet.Publish{Topic: "done", Payload: []byte("again"), Properties: packet.Properties{with}},
+		)
 		if err := <-got; err != nil || string(r.Payload) != "yes" {
 			t.Fatalf("%+v %v", r, err)
 		}
@@ -265,7 +277,14 @@ func TestRequestsAndTheirResponses(t *testing.T) {
 		if err := <-got; err == nil || err.Error() != "the request to do has no response: the connection ended" {
 			t.Error(err)
 		}
-		if err := <-later(func() error { _, err := c.Request(t.Context(), packet.Publish{Topic: "do"}, "done"); return err }); !errors.Is(err, client.ErrNotConnected) {
+		if err := <-later(func() error {
+			_, err := c.Request(t.Context(), packet.Publish{Topic: "do"},
+				"done")
+			return err
+		}); !errors.Is(
+			err,
+			client.ErrNotConnected,
+		) {
 			t.Error(err)
 		}
 		s.accept(c, accepted) // a new session has no subscription any more
@@ -285,7 +304,8 @@ func TestRequestsAndTheirResponses(t *testing.T) {
 		}
 	})
 	converse(t, packet.V311, nil, accepted, func(t *testing.T, c *client.Client, s *script, _ *events) {
-		if _, err := c.Request(t.Context(), packet.Publish{Topic: "do"}, "done"); err == nil || !strings.Contains(err.Error(), "need version 5") {
+		if _, err := c.Request(t.Context(), packet.Publish{Topic: "do"}, "done"); err == nil ||
+			!strings.Contains(err.Error(), "need version 5") {
 			t.Error(err)
 		}
 	})
@@ -446,7 +466,9 @@ func TestBursts(t *testing.T) {
 // frozen, thawed and closed all the same. On the real clock: the fake one stands while a lock is waited for.
 func TestAWriterThatIsHeldUpHoldsUpNothing(t *testing.T) {
 	s := &script{t: t, v: packet.V311}
-	c := client.New(client.Options{Dial: s.dial, Version: packet.V311, Connect: packet.Connect{ClientID: "c", CleanStart: true}})
+	c := client.New(
+		client.Options{Dial: s.dial, Version: packet.V311, Connect: packet.Connect{ClientID: "c", CleanStart: true}},
+	)
 	in := make(chan error, 1)
 	go func() { _, err := c.Connect(t.Context()); in <- err }()
 	for !c.Connected() { // the link is there
@@ -488,7 +510,8 @@ func TestWhatASubscriptionMayHold(t *testing.T) {
 		want   string
 	}{
 		{poor, "a/#", nil, "a/#: the broker takes no wildcards"}, {poor, "a/+/b", nil, "takes no wildcards"},
-		{poor, "$share/crew/a", nil, "shares no subscriptions"}, {poor, "a", []packet.Property{five}, "the broker takes none"},
+		{poor, "$share/crew/a", nil, "shares no subscriptions"},
+		{poor, "a", []packet.Property{five}, "the broker takes none"},
 		{poor, "a", []packet.Property{packet.User("k", "v")}, ""}, {accepted, "a/#", []packet.Property{five}, ""},
 		{accepted, "$share/crew/a", nil, ""},
 	} {
@@ -512,18 +535,25 @@ func TestWhatASubscriptionMayHold(t *testing.T) {
 
 // TestWhatThePacketSizeRulesOutSetsNoAlias: the next message has its topic.
 func TestWhatThePacketSizeRulesOutSetsNoAlias(t *testing.T) {
-	small := &packet.Connack{Properties: packet.Properties{packet.Int(packet.MaximumPacketSize, 40), packet.Int(packet.TopicAliasMaximum, 1)}}
+	small := &packet.Connack{
+		Properties: packet.Properties{
+			packet.Int(packet.MaximumPacketSize, 40),
+			packet.Int(packet.TopicAliasMaximum, 1),
+		},
+	}
 	with := func(o *client.Options) { o.UseAliases = true }
 	converse(t, packet.V5, with, small, func(t *testing.T, c *client.Client, s *script, _ *events) {
 		// 2 + 2 + 7 + 1 + 3 + payload: exactly 40 bytes pass.
-		if _, err := c.Start(packet.Publish{Topic: "topic/a", Payload: make([]byte, 26)}); err == nil || !strings.Contains(err.Error(), "PUBLISH of 41 bytes: the broker takes at most 40") {
+		if _, err := c.Start(packet.Publish{Topic: "topic/a", Payload: make([]byte, 26)}); err == nil ||
+			!strings.Contains(err.Error(), "PUBLISH of 41 bytes: the broker takes at most 40") {
 			t.Error(err)
 		}
 		for _, want := range []string{"topic/a", "", ""} {
 			if _, err := c.Start(packet.Publish{Topic: "topic/a", Payload: make([]byte, 25)}); err != nil {
 				t.Fatal(err)
 			}
-			if alias, _ := s.want("PUBLISH " + want + " q0 #0").(*packet.Publish).Properties.Int(packet.TopicAlias); alias != 1 {
+			if alias,
+				_ := s.want("PUBLISH " + want + " q0 #0").(*packet.Publish).Properties.Int(packet.TopicAlias); alias != 1 {
 				t.Errorf("alias %d", alias)
 			}
 		}
@@ -553,16 +583,20 @@ func TestTheWaysBack(t *testing.T) {
 		want  string // of the last, beside the error itself
 		anew  bool   // the waits begin anew
 	}{
-		"once taken over":         {[]error{over}, 0, "", true},
-		"taken over twice":        {[]error{over, over}, time.Hour, `another client uses the client identifier "pen7"`, false},
-		"closed soon, twice":      {[]error{fin, fin}, 2 * time.Second, `2 times in a row: does another client use the client identifier "pen7"?`, false},
+		"once taken over": {[]error{over}, 0, "", true},
+		"taken over twice": {[]error{over, over}, time.Hour,
+			`another client uses the client identifier "pen7"`, false},
+		"closed soon, twice": {[]error{fin, fin}, 2 * time.Second,
+			`2 times in a row: does another client use the client identifier "pen7"?`, false},
 		"closed soon, four times": {[]error{fin, fin, fin, fin}, 0, "4 times in a row", false},
 		"closed late":             {[]error{fin, fin}, 3 * time.Second, "", true},
-		"by another code":         {[]error{&client.EndedError{Coded: true, Code: packet.ServerBusy}, &client.EndedError{Coded: true, Code: packet.ServerBusy}}, 0, "", true},
-		"by a rule":               {[]error{fin, &client.EndedError{End: link.EndFIN, Rule: true}}, 0, "", true},
-		"by a packet":             {[]error{fin, &client.EndedError{End: link.EndFIN, Broken: &packet.Error{}}}, 0, "", true},
-		"by us":                   {[]error{fin, errors.New("left")}, 0, "", true},
-		"with one good between":   {[]error{fin, errors.New("left"), fin}, 0, "", true},
+		"by another code": {[]error{&client.EndedError{Coded: true, Code: packet.ServerBusy},
+			&client.EndedError{Coded: true, Code: packet.ServerBusy}}, 0, "", true},
+		"by a rule": {[]error{fin, &client.EndedError{End: link.EndFIN, Rule: true}}, 0, "", true},
+		"by a packet": {[]error{fin, &client.EndedError{End: link.EndFIN, Broken: &packet.Error{}}}, 0,
+			"", true},
+		"by us":                 {[]error{fin, errors.New("left")}, 0, "", true},
+		"with one good between": {[]error{fin, errors.New("left"), fin}, 0, "", true},
 	} {
 		b := client.Backoff{Rand: rand.New(rand.NewPCG(2, 2))}
 		for range 9 {
@@ -603,9 +637,12 @@ func TestBlame(t *testing.T) {
 		{&client.EndedError{End: link.EndRST}, client.ByReset, "the connection was reset"},
 		{&client.EndedError{End: link.EndRST, Coded: true, Code: 0x8E, Server: "b:1"}, client.ByBroker,
 			"the broker disconnected us: 0x8E, session taken over: it names another server to use: b:1"},
-		{&client.EndedError{End: link.EndClosed, Rule: true, Reason: "odd"}, client.ByBroker, "the connection was closed by us: odd"},
-		{&client.EndedError{End: link.EndClosed, Broken: &packet.Error{}}, client.ByBroker, "the connection was closed by us"},
-		{&client.EndedError{End: link.EndClosed, Silent: time.Minute}, client.BySilence, "no PINGRESP within the keep alive of 1m0s: closed"},
+		{&client.EndedError{End: link.EndClosed, Rule: true, Reason: "odd"}, client.ByBroker,
+			"the connection was closed by us: odd"},
+		{&client.EndedError{End: link.EndClosed, Broken: &packet.Error{}}, client.ByBroker,
+			"the connection was closed by us"},
+		{&client.EndedError{End: link.EndClosed, Silent: time.Minute}, client.BySilence,
+			"no PINGRESP within the keep alive of 1m0s: closed"},
 		{&client.EndedError{End: link.EndClosed}, client.ByUs, "the connection was closed by us"},
 		{&client.EndedError{End: link.EndCut}, client.ByUs, "the connection was cut by us"},
 		{&client.EndedError{End: link.EndFailed}, client.ByUnknown, "the connection failed"},
@@ -679,19 +716,25 @@ func TestWhatIsToldOfALostSession(t *testing.T) {
 		}
 	})
 	// A clean start loses only what was under way.
-	converse(t, packet.V311, nil, &packet.Connack{SessionPresent: true}, func(t *testing.T, c *client.Client, s *script, e *events) {
-		c.Close()
-		e.take()
-		if s.accept(c, accepted); e.take() != fmt.Sprintf(fresh, true) {
-			t.Error("told, and nothing was lost")
-		}
-		c.Start(packet.Publish{Topic: "t", QoS: 2})
-		c.Close()
-		e.take()
-		if s.accept(c, accepted); !strings.Contains(e.take(), "these 1 publications may be lost: #1 to t (QoS 2)") {
-			t.Error("not told")
-		}
-	})
+	converse(
+		t,
+		packet.V311,
+		nil,
+		&packet.Connack{SessionPresent: true},
+		func(t *testing.T, c *client.Client, s *script, e *events) {
+			c.Close()
+			e.take()
+			if s.accept(c, accepted); e.take() != fmt.Sprintf(fresh, true) {
+				t.Error("told, and nothing was lost")
+			}
+			c.Start(packet.Publish{Topic: "t", QoS: 2})
+			c.Close()
+			e.take()
+			if s.accept(c, accepted); !strings.Contains(e.take(), "these 1 publications may be lost: #1 to t (QoS 2)") {
+				t.Error("not told")
+			}
+		},
+	)
 }
 
 // TestTheCodeOfABrokenRule goes out in version 5 alone; before it the link is just closed.
@@ -715,7 +758,9 @@ func TestTheCodeOfABrokenRule(t *testing.T) {
 	converse(t, packet.V5, most, accepted, func(t *testing.T, c *client.Client, s *script, e *events) {
 		s.send(&packet.Publish{Topic: "a"}, &packet.Publish{Topic: "a"}, &packet.Publish{Topic: "a", QoS: 1, ID: 1})
 		s.want("PUBACK #1")
-		s.send(&packet.Publish{Topic: "a", QoS: 2, ID: 2}) // QoS 0 is not counted, and what was acknowledged not any more
+		s.send(
+			&packet.Publish{Topic: "a", QoS: 2, ID: 2},
+		) // QoS 0 is not counted, and what was acknowledged not any more
 		s.want("PUBREC #2")
 		c.Send(&packet.Pubrec{Ack: packet.Ack{ID: 2, Code: 0x80}}) // refused by hand: that ends it (5.0 §4.3.3)
 		s.want("PUBREC #2")
@@ -723,7 +768,11 @@ func TestTheCodeOfABrokenRule(t *testing.T) {
 		s.want("PUBREC #3")
 		s.send(&packet.Publish{Topic: "a", QoS: 2, ID: 4})
 		s.want("DISCONNECT 0x93")
-		if c.Ended() == nil || !strings.Contains(c.Ended().Error(), "sent 2 messages without waiting for acknowledgement; our receive maximum is 1") {
+		if c.Ended() == nil ||
+			!strings.Contains(
+				c.Ended().Error(),
+				"sent 2 messages without waiting for acknowledgement; our receive maximum is 1",
+			) {
 			t.Error(c.Ended())
 		}
 	})

@@ -33,10 +33,13 @@ func TestBytesFromTheStandard(t *testing.T) {
 	}{
 		{"3.1 CONNECT", V31, "10 11 0006 4d5149736470 03 02 003c 0003 613162",
 			&Connect{Level: V31, CleanStart: true, KeepAlive: 60, ClientID: "a1b"}},
-		{"3.1.1 CONNECT with all", V311, "10 1e 0004 4d515454 04 ee 000a 0001 63 0003 772f74 0003 6f6666 0001 75 0002 7077",
+		{"3.1.1 CONNECT with all", V311,
+			"10 1e 0004 4d515454 04 ee 000a 0001 63 0003 772f74 0003 6f6666 0001 75 0002 7077",
 			&Connect{Level: V311, CleanStart: true, KeepAlive: 10, ClientID: "c", HasUsername: true, Username: "u",
-				HasPassword: true, Password: []byte("pw"), Will: &Will{Topic: "w/t", Payload: []byte("off"), QoS: 1, Retain: true}}},
-		{"5 CONNECT with will delay", V5, "10 1d 0004 4d515454 05 06 0000 05 11 0000000a 0000 05 18 00000005 0001 77 0000",
+				HasPassword: true, Password: []byte("pw"), Will: &Will{Topic: "w/t", Payload: []byte("off"), QoS: 1,
+					Retain: true}}},
+		{"5 CONNECT with will delay", V5,
+			"10 1d 0004 4d515454 05 06 0000 05 11 0000000a 0000 05 18 00000005 0001 77 0000",
 			&Connect{Level: V5, CleanStart: true, Properties: Properties{Int(SessionExpiry, 10)},
 				Will: &Will{Topic: "w", Payload: []byte{}, Properties: Properties{Int(WillDelay, 5)}}}},
 		{"3.1.1 CONNACK refusing", V311, "20 02 00 05", &Connack{Code: 5}},
@@ -51,15 +54,17 @@ func TestBytesFromTheStandard(t *testing.T) {
 		{"3.1.1 SUBSCRIBE", V311, "82 0e 000a 0003 612f62 01 0003 632f64 02",
 			&Subscribe{ID: 10, Subscriptions: []Subscription{{Filter: "a/b", QoS: 1}, {Filter: "c/d", QoS: 2}}}},
 		{"5 SUBSCRIBE with options", V5, "82 09 0001 02 0b 05 0001 61 2d", &Subscribe{ID: 1,
-			Properties:    Properties{Int(SubscriptionIdentifier, 5)},
-			Subscriptions: []Subscription{{Filter: "a", QoS: 1, NoLocal: true, RetainAsPublished: true, RetainHandling: 2}}}},
+			Properties: Properties{Int(SubscriptionIdentifier, 5)},
+			Subscriptions: []Subscription{{Filter: "a", QoS: 1, NoLocal: true, RetainAsPublished: true,
+				RetainHandling: 2}}}},
 		{"3.1.1 SUBACK", V311, "90 04 000a 02 80", &Suback{ID: 10, Codes: []ReasonCode{2, 0x80}}},
 		{"UNSUBSCRIBE", V311, "a2 07 0002 0003 612f62", &Unsubscribe{ID: 2, Filters: []string{"a/b"}}},
 		{"5 UNSUBACK", V5, "b0 04 0002 00 11", &Unsuback{ID: 2, Codes: []ReasonCode{0x11}}},
 		{"PINGREQ", V311, "c0 00", &Pingreq{}},
 		{"5 DISCONNECT with will", V5, "e0 01 04", &Disconnect{Code: DisconnectWithWill}},
 		{"5 AUTH", V5, "f0 0b 18 09 15 0001 78 16 0002 0102",
-			&Auth{Code: ContinueAuthentication, Properties: Properties{Str(AuthMethod, "x"), Str(AuthData, "\x01\x02")}}},
+			&Auth{Code: ContinueAuthentication, Properties: Properties{Str(AuthMethod, "x"),
+				Str(AuthData, "\x01\x02")}}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			want := unhex(t, tt.hex)
@@ -110,12 +115,18 @@ func TestBrokenPacketsAreRefused(t *testing.T) {
 		{"topic alias 0", V5, "30 07 0001 61 03 23 0000", 7, "5.0 §3.3.2.3.4", ProtocolError, true},
 		{"payload format 2", V5, "30 06 0001 61 02 01 02", 7, "5.0 §3.3.2.3.2", ProtocolError, true},
 		{"properties too long", V5, "30 05 0001 61 09 01", 5, "5.0 §2.2.2.1", MalformedPacket, false},
-		{"reserved connect flag", V311, "10 0d 0004 4d515454 04 03 0000 0001 61", 9, "3.1.1 §3.1.2.3", MalformedPacket, true},
-		{"will QoS without will", V311, "10 0d 0004 4d515454 04 0a 0000 0001 61", 9, "3.1.1 §3.1.2.6", MalformedPacket, true},
-		{"level 99", V311, "10 0d 0004 4d515454 63 02 0000 0001 61", 8, "3.1.1 §3.1.2.2", UnsupportedProtocolVersion, false},
-		{"protocol name", V311, "10 0d 0004 4d515458 04 02 0000 0001 61", 2, "3.1.1 §3.1.2.1", UnsupportedProtocolVersion, false},
-		{"password without user", V311, "10 0f 0004 4d515454 04 42 0000 0001 61 0000", 9, "3.1.1 §3.1.2.9", MalformedPacket, true},
-		{"empty id to be kept", V311, "10 0c 0004 4d515454 04 00 0000 0000", 12, "3.1.1 §3.1.3.1", ClientIDNotValid, true},
+		{"reserved connect flag", V311, "10 0d 0004 4d515454 04 03 0000 0001 61", 9, "3.1.1 §3.1.2.3",
+			MalformedPacket, true},
+		{"will QoS without will", V311, "10 0d 0004 4d515454 04 0a 0000 0001 61", 9, "3.1.1 §3.1.2.6",
+			MalformedPacket, true},
+		{"level 99", V311, "10 0d 0004 4d515454 63 02 0000 0001 61", 8, "3.1.1 §3.1.2.2", UnsupportedProtocolVersion,
+			false},
+		{"protocol name", V311, "10 0d 0004 4d515458 04 02 0000 0001 61", 2, "3.1.1 §3.1.2.1",
+			UnsupportedProtocolVersion, false},
+		{"password without user", V311, "10 0f 0004 4d515454 04 42 0000 0001 61 0000", 9, "3.1.1 §3.1.2.9",
+			MalformedPacket, true},
+		{"empty id to be kept", V311, "10 0c 0004 4d515454 04 00 0000 0000", 12, "3.1.1 §3.1.3.1", ClientIDNotValid,
+			true},
 		{"SUBSCRIBE without filter", V311, "82 02 0001", 4, "3.1.1 §3.8.3", ProtocolError, true},
 		{"subscribe QoS 3", V311, "82 06 0001 0001 61 03", 7, "3.1.1 §3.8.3", ProtocolError, true},
 		{"session present in a refusal", V311, "20 02 01 05", 2, "3.1.1 §3.2.2.2", ProtocolError, true},
@@ -128,11 +139,15 @@ func TestBrokenPacketsAreRefused(t *testing.T) {
 		{"neither topic nor alias", V5, "30 08 0000 05 02 00000001", 4, "5.0 §4.7.3", ProtocolError, true},
 		{"wildcard in a response topic", V5, "30 08 0001 61 04 08 0001 23", 9, "5.0 §3.3.2.3.5", ProtocolError, true},
 		{"U+0000 in a property", V5, "30 08 0001 61 04 03 0001 00", 9, "5.0 §1.5.4", MalformedPacket, true},
-		{"broken key of a user property", V5, "30 0c 0001 61 08 26 0002 61ff 0001 62", 10, "5.0 §1.5.4", MalformedPacket, true},
-		{"broken value of a user property", V5, "30 0c 0001 61 08 26 0001 61 0002 62ff", 13, "5.0 §1.5.4", MalformedPacket, true},
+		{"broken key of a user property", V5, "30 0c 0001 61 08 26 0002 61ff 0001 62", 10, "5.0 §1.5.4",
+			MalformedPacket, true},
+		{"broken value of a user property", V5, "30 0c 0001 61 08 26 0001 61 0002 62ff", 13, "5.0 §1.5.4",
+			MalformedPacket, true},
 		{"property ends inside", V5, "30 07 0001 61 03 02 0000", 9, "5.0 §2.1.4", MalformedPacket, false},
-		{"wildcard in a will topic", V311, "10 13 0004 4d515454 04 06 0000 0001 61 0002 2f2b 0000", 18, "3.1.1 §3.3.2.1", TopicNameInvalid, true},
-		{"property of a message in a will", V5, "10 17 0004 4d515454 05 06 0000 00 0001 61 03 23 0001 0001 62 0000", 17, "5.0 §2.2.2.2", ProtocolError, true},
+		{"wildcard in a will topic", V311, "10 13 0004 4d515454 04 06 0000 0001 61 0002 2f2b 0000", 18,
+			"3.1.1 §3.3.2.1", TopicNameInvalid, true},
+		{"property of a message in a will", V5, "10 17 0004 4d515454 05 06 0000 00 0001 61 03 23 0001 0001 62 0000",
+			17, "5.0 §2.2.2.2", ProtocolError, true},
 		{"acknowledge flags", V311, "20 02 02 00", 2, "3.1.1 §3.2.2.1", MalformedPacket, true},
 		{"empty filter", V311, "82 05 0001 0000 01", 4, "3.1.1 §4.7.3", MalformedPacket, true},
 		{"second filter empty", V5, "a2 08 0001 00 0001 61 0000", 8, "5.0 §4.7.3", MalformedPacket, true},
@@ -147,7 +162,16 @@ func TestBrokenPacketsAreRefused(t *testing.T) {
 				t.Fatalf("strict: packet %v, error %v", p, err)
 			}
 			if e.Offset != tt.offset || e.Section != tt.section || e.Code != tt.code {
-				t.Errorf("got offset %d, %s, %#x (%v); want offset %d, %s, %#x", e.Offset, e.Section, e.Code, e, tt.offset, tt.section, tt.code)
+				t.Errorf(
+					"got offset %d, %s, %#x (%v); want offset %d, %s, %#x",
+					e.Offset,
+					e.Section,
+					e.Code,
+					e,
+					tt.offset,
+					tt.section,
+					tt.code,
+				)
 			}
 			if p, err := Decode(unhex(t, tt.hex), tt.v, Lenient); (p != nil) != tt.lenient || err == nil {
 				t.Errorf("lenient: packet %v, error %v", p, err)
@@ -211,10 +235,12 @@ func TestWhatPacketsHaveInCommon(t *testing.T) {
 			t.Errorf("%s came back as %v (%v)", p.Type(), back, err)
 		}
 	}
-	if got := About(&Auth{Code: 0x18, Properties: Properties{Str(AuthMethod, "m")}}, V5); got.Code != 0x18 || len(got.Properties) != 1 {
+	if got := About(&Auth{Code: 0x18, Properties: Properties{Str(AuthMethod, "m")}}, V5); got.Code != 0x18 ||
+		len(got.Properties) != 1 {
 		t.Errorf("AUTH: %+v", got)
 	}
-	if !Str(ReasonString, "x").Text() || !User("a", "b").Text() || Str(AuthData, "x").Text() || Int(ReceiveMaximum, 1).Text() {
+	if !Str(ReasonString, "x").Text() || !User("a", "b").Text() || Str(AuthData, "x").Text() ||
+		Int(ReceiveMaximum, 1).Text() {
 		t.Error("which values are text")
 	}
 }
@@ -231,7 +257,8 @@ func TestAliasesAreSetAndUsed(t *testing.T) {
 		}
 		return out
 	}
-	if got := fmt.Sprint(topics(0, "a"), topics(2, "a", "b", "c", "a", "b", "")); got != "[a=0/5] [a=1/5 b=2/5 c=0/5 =1/5 =2/5 =0/5]" {
+	if got := fmt.Sprint(topics(0, "a"),
+		topics(2, "a", "b", "c", "a", "b", "")); got != "[a=0/5] [a=1/5 b=2/5 c=0/5 =1/5 =2/5 =0/5]" {
 		t.Error(got)
 	}
 	a.Forget("b")
@@ -278,16 +305,34 @@ func randomPacket(r *rand.Rand, v Version) Packet {
 	ack := func(t Type) Ack { return Ack{ID: id, Properties: props(t)} }
 	switch Type(1 + r.IntN(14)) {
 	case CONNECT:
-		c := &Connect{Level: v, CleanStart: true, KeepAlive: uint16(r.IntN(65536)), ClientID: str(), Properties: props(CONNECT)}
+		c := &Connect{
+			Level:      v,
+			CleanStart: true,
+			KeepAlive:  uint16(r.IntN(65536)),
+			ClientID:   str(),
+			Properties: props(CONNECT),
+		}
 		if r.IntN(2) == 0 {
 			c.HasUsername, c.Username, c.HasPassword, c.Password = true, str(), true, []byte(str())
-			c.Will = &Will{Topic: topic(), Payload: []byte(str()), QoS: QoS(r.IntN(3)), Retain: r.IntN(2) == 0, Properties: props(onWill)}
+			c.Will = &Will{
+				Topic:      topic(),
+				Payload:    []byte(str()),
+				QoS:        QoS(r.IntN(3)),
+				Retain:     r.IntN(2) == 0,
+				Properties: props(onWill),
+			}
 		}
 		return c
 	case CONNACK:
 		return &Connack{SessionPresent: r.IntN(2) == 0, Properties: props(CONNACK)}
 	case PUBLISH:
-		p := &Publish{QoS: QoS(r.IntN(3)), Retain: r.IntN(2) == 0, Topic: topic(), Properties: props(PUBLISH), Payload: []byte(str())}
+		p := &Publish{
+			QoS:        QoS(r.IntN(3)),
+			Retain:     r.IntN(2) == 0,
+			Topic:      topic(),
+			Properties: props(PUBLISH),
+			Payload:    []byte(str()),
+		}
 		if p.QoS > 0 {
 			p.ID, p.Dup = id, r.IntN(2) == 0
 		}
@@ -305,7 +350,13 @@ func randomPacket(r *rand.Rand, v Version) Packet {
 		for range 1 + r.IntN(4) {
 			sub := Subscription{Filter: topic(), QoS: QoS(r.IntN(3))}
 			if v == V5 {
-				sub.NoLocal, sub.RetainAsPublished, sub.RetainHandling = r.IntN(2) == 0, r.IntN(2) == 0, RetainHandling(r.IntN(3))
+				sub.NoLocal, sub.RetainAsPublished, sub.RetainHandling = r.IntN(
+					2,
+				) == 0, r.IntN(
+					2,
+				) == 0, RetainHandling(
+					r.IntN(3),
+				)
 			}
 			s.Subscriptions = append(s.Subscriptions, sub)
 		}
@@ -389,7 +440,8 @@ func TestReaderRefusesHostileLengthsBeforeAllocating(t *testing.T) {
 		}
 	}
 	long := (&Publish{Topic: "a", Payload: bytes.Repeat([]byte("0123456789"), 300_000)}).Append(nil, V5)
-	if p, _, err := NewReader(iotest.OneByteReader(bytes.NewReader(long)), V5).Next(); err != nil || len(p.(*Publish).Payload) != 3_000_000 {
+	if p, _, err := NewReader(iotest.OneByteReader(bytes.NewReader(long)), V5).Next(); err != nil ||
+		len(p.(*Publish).Payload) != 3_000_000 {
 		t.Errorf("3 MB byte by byte: %v", err)
 	}
 }
@@ -463,7 +515,8 @@ func TestAnnotateCoversEveryByteAndHidesSecrets(t *testing.T) {
 		v         Version
 		hex, want string
 	}{
-		{V311, "10 1e 0004 4d515454 04 ee 000a 0001 63 0003 772f74 0003 6f6666 0001 75 0002 7077", `0-1 packet type and flags: CONNECT
+		{V311, "10 1e 0004 4d515454 04 ee 000a 0001 63 0003 772f74 0003 6f6666 0001 75 0002 7077",
+			`0-1 packet type and flags: CONNECT
 1-2 remaining length: 30
 2-8 protocol name: "MQTT"
 8-9 protocol level: 4: version 3.1.1
@@ -482,7 +535,8 @@ func TestAnnotateCoversEveryByteAndHidesSecrets(t *testing.T) {
 9-10 connect flags: none
 10-12 keep alive: 0
 12-15 client identifier: "a"`},
-		{V5, "39 1a 0001 61 15 09 0012 000102030405060708090a0b0c0d0e0f1011 21", `0-1 packet type and flags: PUBLISH, QoS 0, DUP, retain
+		{V5, "39 1a 0001 61 15 09 0012 000102030405060708090a0b0c0d0e0f1011 21",
+			`0-1 packet type and flags: PUBLISH, QoS 0, DUP, retain
 1-2 remaining length: 26
 2-5 topic name: "a"
 5-6 property length: 21
@@ -516,7 +570,8 @@ func TestAnnotateCoversEveryByteAndHidesSecrets(t *testing.T) {
 5-7 authentication data length: 2
 7-9 authentication data: 2 bytes, hidden`},
 		{V5, "", ""},
-		{V311, "10 22 0004 4d515454 04 04 0000 0001 61 0001 77 0010 000102030405060708090a0b0c0d0e0f", `0-1 packet type and flags: CONNECT
+		{V311, "10 22 0004 4d515454 04 04 0000 0001 61 0001 77 0010 000102030405060708090a0b0c0d0e0f",
+			`0-1 packet type and flags: CONNECT
 1-2 remaining length: 34
 2-8 protocol name: "MQTT"
 8-9 protocol level: 4: version 3.1.1

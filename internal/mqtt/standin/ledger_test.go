@@ -92,44 +92,56 @@ func TestRoomToTheLastByte(t *testing.T) {
 	const session, message = 4096 + 1, 512 + 1 + 2 + 256 // a session named p; a stored message on a topic of one letter
 	for _, spare := range []int{0, -1} {
 		limit := standin.Limits{Memory: session + message + 100 + spare}
-		converse(t, standin.Options{Anonymous: true, Limits: limit}, func(t *testing.T, s *standin.Server, v packet.Version) {
-			p := newPeer(t, s, v, "p")
-			p.connect(t)
-			p.publish(t, packet.Publish{Topic: "r", QoS: 1, Retain: true, Payload: make([]byte, 100)})
-			if stored := len(s.Refusals()) == 0; stored != (spare == 0) {
-				t.Errorf("%d bytes to spare: stored %v", spare, stored)
-			}
-			p.Disconnect(0)
-		})
+		converse(
+			t,
+			standin.Options{Anonymous: true, Limits: limit},
+			func(t *testing.T, s *standin.Server, v packet.Version) {
+				p := newPeer(t, s, v, "p")
+				p.connect(t)
+				p.publish(t, packet.Publish{Topic: "r", QoS: 1, Retain: true, Payload: make([]byte, 100)})
+				if stored := len(s.Refusals()) == 0; stored != (spare == 0) {
+					t.Errorf("%d bytes to spare: stored %v", spare, stored)
+				}
+				p.Disconnect(0)
+			},
+		)
 		will := packet.Will{Topic: "w", Payload: make([]byte, 20)}
 		limit = standin.Limits{Memory: session + 512 + 1 + 20 + spare}
-		converse(t, standin.Options{Anonymous: true, Limits: limit}, func(t *testing.T, s *standin.Server, v packet.Version) {
-			p := newPeer(t, s, v, "p", func(o *client.Options) { o.Connect.Will = &will })
-			if _, err := p.Connect(t.Context()); (err == nil) != (spare == 0) {
-				t.Errorf("%d bytes to spare for a will: %v", spare, err)
-			}
-			p.Disconnect(0)
-		})
-		limit = standin.Limits{Memory: 2*session + 512 + 2 + 256 + 512 + 1 + 100 + spare}
-		converse(t, standin.Options{Anonymous: true, Limits: limit}, func(t *testing.T, s *standin.Server, v packet.Version) {
-			p, k := newPeer(t, s, v, "p"), newPeer(t, s, v, "k", stay)
-			k.connect(t)
-			k.subscribe(t, "a", 1)
-			k.Cut()
-			synctest.Wait() // it is away
-			p.connect(t)
-			synctest.Wait()
-			p.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: make([]byte, 100)})
-			synctest.Wait()
-			for _, c := range s.Clients() {
-				if c.ID == "k" && (c.Waiting != 1+spare || c.Dropped != -spare) {
-					t.Errorf("%d bytes to spare: %d wait, %d dropped", spare, c.Waiting, c.Dropped)
+		converse(
+			t,
+			standin.Options{Anonymous: true, Limits: limit},
+			func(t *testing.T, s *standin.Server, v packet.Version) {
+				p := newPeer(t, s, v, "p", func(o *client.Options) { o.Connect.Will = &will })
+				if _, err := p.Connect(t.Context()); (err == nil) != (spare == 0) {
+					t.Errorf("%d bytes to spare for a will: %v", spare, err)
 				}
-			}
-			p.Disconnect(0)
-			k.connect(t)
-			k.Disconnect(0)
-		})
+				p.Disconnect(0)
+			},
+		)
+		limit = standin.Limits{Memory: 2*session + 512 + 2 + 256 + 512 + 1 + 100 + spare}
+		converse(
+			t,
+			standin.Options{Anonymous: true, Limits: limit},
+			func(t *testing.T, s *standin.Server, v packet.Version) {
+				p, k := newPeer(t, s, v, "p"), newPeer(t, s, v, "k", stay)
+				k.connect(t)
+				k.subscribe(t, "a", 1)
+				k.Cut()
+				synctest.Wait() // it is away
+				p.connect(t)
+				synctest.Wait()
+				p.publish(t, packet.Publish{Topic: "a", QoS: 1, Payload: make([]byte, 100)})
+				synctest.Wait()
+				for _, c := range s.Clients() {
+					if c.ID == "k" && (c.Waiting != 1+spare || c.Dropped != -spare) {
+						t.Errorf("%d bytes to spare: %d wait, %d dropped", spare, c.Waiting, c.Dropped)
+					}
+				}
+				p.Disconnect(0)
+				k.connect(t)
+				k.Disconnect(0)
+			},
+		)
 	}
 	// One that is away gets twice the largest packet kept, whatever there is for all.
 	for _, spare := range []int{0, -1} {
@@ -162,8 +174,9 @@ const packetMost = 8 << 20
 // (5.0 §4.3.3, 3.1.1 §4.3.3).
 func TestFlowsThatAreRefused(t *testing.T) {
 	for what, o := range map[string]standin.Options{
-		"not authorized": {Logins: []standin.Login{{Name: "p", Token: "t", Publish: []string{"mine", "mine/too"}, Subscribe: []string{}}}},
-		"no room":        {Logins: []standin.Login{{Name: "p", Token: "t"}}, Limits: standin.Limits{Memory: 10_000}},
+		"not authorized": {Logins: []standin.Login{{Name: "p", Token: "t", Publish: []string{"mine", "mine/too"},
+			Subscribe: []string{}}}},
+		"no room": {Logins: []standin.Login{{Name: "p", Token: "t"}}, Limits: standin.Limits{Memory: 10_000}},
 	} {
 		converse(t, o, func(t *testing.T, s *standin.Server, v packet.Version) {
 			var last packet.Packet
@@ -188,7 +201,8 @@ func TestFlowsThatAreRefused(t *testing.T) {
 			if v5 := v == packet.V5; (rec.Code >= 0x80) != v5 || (comp.Code == packet.PacketIDNotFound) != v5 {
 				t.Errorf("%s: PUBREC %#x, then PUBCOMP %#x", what, rec.Code, comp.Code)
 			}
-			if say(&packet.Publish{Topic: "mine", QoS: 2, ID: 7}).Code >= 0x80 || say(&packet.Pubrel{Ack: packet.Ack{ID: 7}}).Code != 0 {
+			if say(&packet.Publish{Topic: "mine", QoS: 2, ID: 7}).Code >= 0x80 ||
+				say(&packet.Pubrel{Ack: packet.Ack{ID: 7}}).Code != 0 {
 				t.Errorf("%s: what is in order is refused", what)
 			}
 			// A PUBREC for what was never sent, and one for QoS 1.
@@ -211,7 +225,8 @@ func TestWhatGreets(t *testing.T) {
 		for _, tt := range []struct {
 			how          packet.RetainHandling
 			fresh, again string
-		}{{packet.RetainSend, "a=1 q1R", "a=1 q1R"}, {packet.RetainSendIfNew, "a=1 q1R", ""}, {packet.RetainDontSend, "", ""}} {
+		}{{packet.RetainSend, "a=1 q1R", "a=1 q1R"}, {packet.RetainSendIfNew, "a=1 q1R", ""},
+			{packet.RetainDontSend, "", ""}} {
 			for _, want := range []string{tt.fresh, tt.again} {
 				p.Subscribe(t.Context(), []packet.Subscription{{Filter: "a", QoS: 1, RetainHandling: tt.how}})
 				expect(t, fmt.Sprint("retain handling ", tt.how), p.messages(), want)
@@ -303,34 +318,42 @@ func TestDecisionsOfAFault(t *testing.T) {
 		}
 		p.Disconnect(0)
 	})
-	run(standin.Decisions{Refuse: func(p *packet.Connect) bool { return p.ClientID == "p" }, StaysOpen: true}, packet.V5, func(t *testing.T, s *standin.Server) {
-		p, q := newPeer(t, s, packet.V5, "p"), newPeer(t, s, packet.V5, "q")
-		go p.Connect(t.Context())
-		synctest.Wait()
-		if r := s.Refusals(); len(r) != 1 || r[0].ClientID != "p" || r[0].Why != "a fault of this stand-in" {
-			t.Errorf("refusals: %+v", r)
-		}
-		for _, x := range []packet.Packet{&packet.Pingreq{}, &packet.Auth{Code: packet.ReAuthenticate,
-			Properties: packet.Properties{packet.Str(packet.AuthMethod, auth.SCRAMSHA256)}}} {
-			p.Send(x) // it is not acted on, and harms nothing
+	run(
+		standin.Decisions{Refuse: func(p *packet.Connect) bool { return p.ClientID == "p" }, StaysOpen: true},
+		packet.V5,
+		func(t *testing.T, s *standin.Server) {
+			p, q := newPeer(t, s, packet.V5, "p"), newPeer(t, s, packet.V5, "q")
+			go p.Connect(t.Context())
 			synctest.Wait()
-		}
-		q.connect(t)
-		q.Disconnect(0)
-		p.Cut()
-	})
+			if r := s.Refusals(); len(r) != 1 || r[0].ClientID != "p" || r[0].Why != "a fault of this stand-in" {
+				t.Errorf("refusals: %+v", r)
+			}
+			for _, x := range []packet.Packet{&packet.Pingreq{}, &packet.Auth{Code: packet.ReAuthenticate,
+				Properties: packet.Properties{packet.Str(packet.AuthMethod, auth.SCRAMSHA256)}}} {
+				p.Send(x) // it is not acted on, and harms nothing
+				synctest.Wait()
+			}
+			q.connect(t)
+			q.Disconnect(0)
+			p.Cut()
+		},
+	)
 	var nth []int
-	run(standin.Decisions{Pong: func(n int) int { nth = append(nth, n); return 1 }}, packet.V311, func(t *testing.T, s *standin.Server) {
-		p := newPeer(t, s, packet.V311, "p")
-		p.connect(t)
-		for range 3 {
-			p.Ping(t.Context())
-		}
-		if fmt.Sprint(nth) != "[1 2 3]" {
-			t.Errorf("pings are counted %v", nth)
-		}
-		p.Disconnect(0)
-	})
+	run(
+		standin.Decisions{Pong: func(n int) int { nth = append(nth, n); return 1 }},
+		packet.V311,
+		func(t *testing.T, s *standin.Server) {
+			p := newPeer(t, s, packet.V311, "p")
+			p.connect(t)
+			for range 3 {
+				p.Ping(t.Context())
+			}
+			if fmt.Sprint(nth) != "[1 2 3]" {
+				t.Errorf("pings are counted %v", nth)
+			}
+			p.Disconnect(0)
+		},
+	)
 	var asked []string
 	run(standin.Decisions{Match: func(filter, name string, matches bool) bool {
 		asked = append(asked, filter)
@@ -410,7 +433,12 @@ func TestDecisionsOfAFault(t *testing.T) {
 // TestRefusalsThatAreKept: the latest 500.
 func TestRefusalsThatAreKept(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s, _ := standin.New(standin.Options{Anonymous: true, Logins: []standin.Login{{Name: "x", Token: "t", Publish: []string{"a", "b"}}}})
+		s, _ := standin.New(
+			standin.Options{
+				Anonymous: true,
+				Logins:    []standin.Login{{Name: "x", Token: "t", Publish: []string{"a", "b"}}},
+			},
+		)
 		defer s.Close()
 		p := newPeer(t, s, packet.V5, "p", with("", "t"))
 		p.connect(t)
@@ -420,7 +448,8 @@ func TestRefusalsThatAreKept(t *testing.T) {
 				t.Fatalf("%d kept after %d", len(r), i+1)
 			}
 		}
-		if first := s.Refusals()[0]; first.What != "PUBLISH n1" || first.Username != "" || first.Version != packet.V5 || first.ClientID != "p" {
+		if first := s.Refusals()[0]; first.What != "PUBLISH n1" || first.Username != "" || first.Version != packet.V5 ||
+			first.ClientID != "p" {
 			t.Errorf("%+v", first)
 		}
 		p.Disconnect(0)
@@ -430,7 +459,9 @@ func TestRefusalsThatAreKept(t *testing.T) {
 // TestAReauthenticationForAnotherLogin ends the connection (5.0 §4.12.1).
 func TestAReauthenticationForAnotherLogin(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s, _ := standin.New(standin.Options{Logins: []standin.Login{{Name: "a", Password: "one"}, {Name: "b", Password: "two"}}})
+		s, _ := standin.New(
+			standin.Options{Logins: []standin.Login{{Name: "a", Password: "one"}, {Name: "b", Password: "two"}}},
+		)
 		defer s.Close()
 		m := &twoFaced{}
 		for i, who := range [][2]string{{"a", "one"}, {"b", "two"}} {
@@ -475,15 +506,24 @@ func TestLoginsByCertificate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := standin.New(standin.Options{Logins: []standin.Login{{Name: "pen-1"}, {Name: "second", Subject: other.Leaf.Subject.String()}}})
+	s, err := standin.New(
+		standin.Options{
+			Logins: []standin.Login{{Name: "pen-1"}, {Name: "second", Subject: other.Leaf.Subject.String()}},
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if _, _, err := s.ListenURL("mqtts://127.0.0.1:0", nil); err == nil || !strings.Contains(err.Error(), "needs a certificate") {
+	if _, _, err := s.ListenURL("mqtts://127.0.0.1:0", nil); err == nil ||
+		!strings.Contains(err.Error(), "needs a certificate") {
 		t.Error(err)
 	}
-	config := &tls.Config{Certificates: []tls.Certificate{kit.Server}, ClientCAs: kit.Pool(), ClientAuth: tls.VerifyClientCertIfGiven}
+	config := &tls.Config{
+		Certificates: []tls.Certificate{kit.Server},
+		ClientCAs:    kit.Pool(),
+		ClientAuth:   tls.VerifyClientCertIfGiven,
+	}
 	for _, scheme := range []string{"mqtts", "wss"} {
 		url, _, err := s.ListenURL(scheme+"://127.0.0.1:0", config)
 		if err != nil || strings.HasSuffix(url, "/mqtt") != (scheme == "wss") {
@@ -493,12 +533,17 @@ func TestLoginsByCertificate(t *testing.T) {
 			with []tls.Certificate
 			want string
 		}{
-			"its common name": {[]tls.Certificate{kit.Client}, "pen-1"}, "its subject": {[]tls.Certificate{other}, "second"},
-			"nobody's": {[]tls.Certificate{stranger}, ""}, "none": {nil, ""},
+			"its common name": {[]tls.Certificate{kit.Client}, "pen-1"},
+			"its subject":     {[]tls.Certificate{other}, "second"},
+			"nobody's":        {[]tls.Certificate{stranger}, ""}, "none": {nil, ""},
 		} {
 			p := newPeer(t, s, packet.V311, "p", func(o *client.Options) {
 				o.Dial = func(ctx context.Context) (*link.Link, error) {
-					return link.Dial(ctx, url, link.Options{TLS: &tls.Config{RootCAs: kit.Pool(), Certificates: tt.with}})
+					return link.Dial(
+						ctx,
+						url,
+						link.Options{TLS: &tls.Config{RootCAs: kit.Pool(), Certificates: tt.with}},
+					)
 				}
 			})
 			_, err := p.Connect(t.Context())
@@ -515,7 +560,8 @@ func TestLoginsByCertificate(t *testing.T) {
 			p.Disconnect(0)
 		}
 		why := fmt.Sprint(s.Refusals())
-		if !strings.Contains(why, `the client certificate's subject "CN=whelk`) || !strings.Contains(why, "it presents no credentials") {
+		if !strings.Contains(why, `the client certificate's subject "CN=whelk`) ||
+			!strings.Contains(why, "it presents no credentials") {
 			t.Errorf("refusals: %s", why)
 		}
 	}
@@ -555,7 +601,10 @@ func TestSmallTruths(t *testing.T) {
 		w.connect(t)
 		w.subscribe(t, "#", 0)
 		k := newPeer(t, s, packet.V5, "k", stay, func(o *client.Options) {
-			o.Connect.Will = &packet.Will{Topic: "will/k", Properties: packet.Properties{packet.Int(packet.WillDelay, 100)}}
+			o.Connect.Will = &packet.Will{
+				Topic:      "will/k",
+				Properties: packet.Properties{packet.Int(packet.WillDelay, 100)},
+			}
 		})
 		k.connect(t)
 		k.Cut()
@@ -609,10 +658,17 @@ func TestSmallTruths(t *testing.T) {
 	// Of two faults the second hears of what the first left.
 	answered := 0
 	synctest.Test(t, func(t *testing.T) {
-		faults := []standin.Fault{{Name: "a", Decisions: standin.Decisions{Answer: func(packet.Packet) packet.Packet { return nil }}},
-			{Name: "b", Decisions: standin.Decisions{Answer: func(p packet.Packet) packet.Packet { answered++; return p },
-				Password: func(want string, p *packet.Connect, right bool) bool { return right }}}}
-		s, _ := standin.New(standin.Options{Anonymous: true, Faults: faults, Logins: []standin.Login{{Name: "x", Password: "y"}}})
+		faults := []standin.Fault{
+			{Name: "a", Decisions: standin.Decisions{Answer: func(packet.Packet) packet.Packet { return nil }}},
+			{
+				Name: "b",
+				Decisions: standin.Decisions{Answer: func(p packet.Packet) packet.Packet { answered++; return p },
+					Password: func(want string, p *packet.Connect, right bool) bool { return right }},
+			},
+		}
+		s, _ := standin.New(
+			standin.Options{Anonymous: true, Faults: faults, Logins: []standin.Login{{Name: "x", Password: "y"}}},
+		)
 		defer s.Close()
 		if _, err := newPeer(t, s, packet.V5, "q", with("nobody", "z")).Connect(t.Context()); err == nil {
 			t.Error("nobody is let in")
@@ -637,7 +693,10 @@ func TestSmallTruths(t *testing.T) {
 			Sent:  func(p *standin.Peer, k packet.Packet, raw []byte) { sent = append(sent, k.Type().String()) },
 			Ended: func(p *standin.Peer, text string) { ended = append(ended, fmt.Sprint(p.ClientID, p.End, text)) },
 		}
-		again := standin.Fault{Name: "x", Decisions: standin.Decisions{Released: func(p *packet.Publish) bool { return !p.Dup && p.QoS == 2 }}}
+		again := standin.Fault{
+			Name:      "x",
+			Decisions: standin.Decisions{Released: func(p *packet.Publish) bool { return !p.Dup && p.QoS == 2 }},
+		}
 		s, _ := standin.New(standin.Options{Anonymous: true, Hooks: hooks, Faults: []standin.Fault{again}})
 		defer s.Close()
 		p := newPeer(t, s, packet.V311, "p")

@@ -181,7 +181,8 @@ func Results(t *testing.T, p *proof.Proof, secrets bool) {
 				t.Errorf("%s: evidence %+v", r.Check.Name, e)
 			}
 			if c, ok := r.Evidence[i].Packet.(*packet.Connect); ok && r.Evidence[i].Kind == trace.Sent &&
-				(len(c.ClientID) > 23 || strings.Trim(strings.ToLower(c.ClientID), "abcdefghijklmnopqrstuvwxyz0123456789") != "") {
+				(len(c.ClientID) > 23 || strings.Trim(strings.ToLower(c.ClientID),
+					"abcdefghijklmnopqrstuvwxyz0123456789") != "") {
 				t.Errorf("client id %q", c.ClientID)
 			}
 		}

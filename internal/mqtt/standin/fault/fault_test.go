@@ -17,14 +17,16 @@ func TestEachFaultDoesWhatItSays(t *testing.T) { prooftest.Matrix(t, packet.V311
 
 // TestFaultsAreFound by name; the error for others names those of the family.
 func TestFaultsAreFound(t *testing.T) {
-	if all, err := fault.Set("will.never-sent", "qos.twice"); err != nil || len(all) != 2 || all[1].Name != "qos.twice" {
+	if all, err := fault.Set("will.never-sent", "qos.twice"); err != nil || len(all) != 2 ||
+		all[1].Name != "qos.twice" {
 		t.Errorf("%+v %v", all, err)
 	}
 	if _, err := fault.Set("qos.twice", "will.sometimes"); err == nil ||
 		!strings.Contains(err.Error(), "did you mean one of will.never-sent") || strings.Contains(err.Error(), "qos.") {
 		t.Errorf("an unknown one: %v", err)
 	}
-	if _, err := fault.Find("tide.low"); err == nil || !strings.Contains(err.Error(), "lists them") || strings.Contains(err.Error(), "did you mean") {
+	if _, err := fault.Find("tide.low"); err == nil || !strings.Contains(err.Error(), "lists them") ||
+		strings.Contains(err.Error(), "did you mean") {
 		t.Errorf("an unknown family: %v", err)
 	}
 }
@@ -54,23 +56,33 @@ func TestHooksAtTheirBounds(t *testing.T) {
 	}{
 		{"qos.raised", standin.Delivery{Granted: 0}, packet.Publish{}, "q0 false 0 bytes x1"},
 		{"qos.raised", standin.Delivery{Granted: 1}, packet.Publish{}, "q1 false 0 bytes x1"},
-		{"qos.long-lowered", standin.Delivery{Granted: 1}, packet.Publish{QoS: 1, Payload: of(128)}, "q1 false 128 bytes x1"},
-		{"qos.long-lowered", standin.Delivery{Granted: 1}, packet.Publish{QoS: 1, Payload: of(129)}, "q0 false 129 bytes x1"},
+		{"qos.long-lowered", standin.Delivery{Granted: 1}, packet.Publish{QoS: 1, Payload: of(128)},
+			"q1 false 128 bytes x1"},
+		{"qos.long-lowered", standin.Delivery{Granted: 1}, packet.Publish{QoS: 1, Payload: of(129)},
+			"q0 false 129 bytes x1"},
 		{"qos.payload-cut", standin.Delivery{}, packet.Publish{Payload: of(128)}, "q0 false 128 bytes x1"},
 		{"qos.payload-cut", standin.Delivery{}, packet.Publish{Payload: of(129)}, "q0 false 128 bytes x1"},
-		{"qos.later-twice", standin.Delivery{Granted: 2, Nth: 5, Filter: "#"}, packet.Publish{QoS: 2}, "q2 false 0 bytes x1"},
-		{"qos.later-twice", standin.Delivery{Granted: 2, Nth: 6, Filter: "#"}, packet.Publish{QoS: 2}, "q2 false 0 bytes x2"},
+		{"qos.later-twice", standin.Delivery{Granted: 2, Nth: 5, Filter: "#"}, packet.Publish{QoS: 2},
+			"q2 false 0 bytes x1"},
+		{"qos.later-twice", standin.Delivery{Granted: 2, Nth: 6, Filter: "#"}, packet.Publish{QoS: 2},
+			"q2 false 0 bytes x2"},
 		{"qos.retain-set", standin.Delivery{Granted: 1}, packet.Publish{QoS: 1}, "q1 true 0 bytes x1"},
 		{"qos.retain-set", standin.Delivery{Granted: 0}, packet.Publish{QoS: 1}, "q0 false 0 bytes x1"},
 		{"qos.retain-set", standin.Delivery{Granted: 1}, packet.Publish{QoS: 2}, "q1 false 0 bytes x1"},
 		{"retain.cut", standin.Delivery{Stored: true}, packet.Publish{Payload: of(128)}, "q0 true 128 bytes x1"},
 		{"retain.cut", standin.Delivery{Stored: true}, packet.Publish{Payload: of(129)}, "q0 true 128 bytes x1"},
-		{"retain.flag-kept-later", standin.Delivery{Granted: 2, Nth: 1}, packet.Publish{QoS: 2, Retain: true}, "q2 false 0 bytes x1"},
-		{"retain.flag-kept-later", standin.Delivery{Granted: 2, Nth: 2}, packet.Publish{QoS: 2, Retain: true}, "q2 true 0 bytes x1"},
-		{"retain.flag-kept-wildcard", standin.Delivery{Filter: "+"}, packet.Publish{Retain: true}, "q0 false 0 bytes x1"},
-		{"retain.flag-kept-wildcard", standin.Delivery{Filter: "+"}, packet.Publish{Retain: true, Payload: of(1)}, "q0 true 1 bytes x1"},
-		{"retain.live-lost", standin.Delivery{Granted: 1}, packet.Publish{Retain: true, Payload: of(1)}, "q0 false 1 bytes x0"},
-		{"retain.live-lost", standin.Delivery{Granted: 1}, packet.Publish{Retain: true, QoS: 1, Payload: of(1)}, "q1 false 1 bytes x1"},
+		{"retain.flag-kept-later", standin.Delivery{Granted: 2, Nth: 1}, packet.Publish{QoS: 2, Retain: true},
+			"q2 false 0 bytes x1"},
+		{"retain.flag-kept-later", standin.Delivery{Granted: 2, Nth: 2}, packet.Publish{QoS: 2, Retain: true},
+			"q2 true 0 bytes x1"},
+		{"retain.flag-kept-wildcard", standin.Delivery{Filter: "+"}, packet.Publish{Retain: true},
+			"q0 false 0 bytes x1"},
+		{"retain.flag-kept-wildcard", standin.Delivery{Filter: "+"}, packet.Publish{Retain: true, Payload: of(1)},
+			"q0 true 1 bytes x1"},
+		{"retain.live-lost", standin.Delivery{Granted: 1}, packet.Publish{Retain: true, Payload: of(1)},
+			"q0 false 1 bytes x0"},
+		{"retain.live-lost", standin.Delivery{Granted: 1}, packet.Publish{Retain: true, QoS: 1, Payload: of(1)},
+			"q1 false 1 bytes x1"},
 		{"session.away-lost", standin.Delivery{Granted: 2, Away: true}, packet.Publish{QoS: 1}, "q1 false 0 bytes x0"},
 		{"session.away-lost", standin.Delivery{Granted: 2, Away: true}, packet.Publish{QoS: 2}, "q2 false 0 bytes x1"},
 	} {
@@ -84,8 +96,10 @@ func TestHooksAtTheirBounds(t *testing.T) {
 	takes := func(name, password string, has bool) bool {
 		return hooks(name).Password("eelgrass", &packet.Connect{HasPassword: has, Password: []byte(password)}, false)
 	}
-	for name, want := range map[string]bool{"login.short-password eel": true, "login.short-password ": false, "login.short-password grass": false,
-		"login.long-password eelgrass2": true, "login.long-password eel": false, "login.empty-password ": true, "login.empty-password x": false, "login.no-password ": false} {
+	for name, want := range map[string]bool{"login.short-password eel": true, "login.short-password ": false,
+		"login.short-password grass":    false,
+		"login.long-password eelgrass2": true, "login.long-password eel": false, "login.empty-password ": true,
+		"login.empty-password x": false, "login.no-password ": false} {
 		fault, password, _ := strings.Cut(name, " ")
 		if takes(fault, password, true) != want {
 			t.Errorf("%s: %v", name, !want)
