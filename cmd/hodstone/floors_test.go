@@ -32,7 +32,7 @@ var floors = map[string]int{
 // those before it.
 var inside = map[string][]string{
 	"hodstone/internal/tui":          {"look", "sequence", "contract devices proof reach trust wire", ""},
-	"hodstone/internal/contract":     {"", "rule"},
+	"hodstone/internal/contract":     {"", "rule", "lint draft compare asyncapi points"},
 	"hodstone/internal/proof":        {"", "check", "prooftest"},
 	"hodstone/internal/mqtt/standin": {"", "fault"},
 }

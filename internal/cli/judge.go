@@ -144,8 +144,8 @@ func (e *Env) judgeOne(
 	slow := slowly(e.ErrOut, tellAfter)
 	slow.doing(fmt.Sprintf("judging %s of %s", plural(int(file.Next()-1), "event"), file.Path))
 	defer slow.doing("")
-	if v, err = workbench.Rejudge(ctx, file, now.Contract, workbench.Parties(now)); err == nil && old != nil {
-		was, err = workbench.Rejudge(ctx, file, old.Contract, workbench.Parties(old))
+	if v, err = workbench.Rejudge(ctx, file, now.Contract, workbench.Players(now)); err == nil && old != nil {
+		was, err = workbench.Rejudge(ctx, file, old.Contract, workbench.Players(old))
 	}
 	if err == nil {
 		err = file.Err()

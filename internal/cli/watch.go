@@ -192,7 +192,7 @@ func (e *Env) runWatch(ctx context.Context, f *watchFlags, where string, filters
 		told:  map[string]bool{},
 	}
 	if p.contract != nil {
-		w.seen = workbench.NewObservation(p.contract, watchName, p.name, p.bench.Parties(), w.message, w.missing)
+		w.seen = workbench.NewObservation(p.contract, watchName, p.name, p.bench.Players(), w.message, w.missing)
 	}
 	rec := trace.NewRecorder(
 		trace.Source{Client: watchName, Role: trace.RoleObserver, Broker: p.name, Version: p.options.Version},

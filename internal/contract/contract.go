@@ -15,6 +15,7 @@ import (
 
 	"github.com/agnivade/levenshtein"
 
+	"hodstone/internal/expression"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/payload"
@@ -25,6 +26,8 @@ type Contract struct {
 	Parties    []Party
 	Parameters map[string]Parameter
 	Clauses    []*Clause // in the order in which they are written; only ever added to
+	Relations  []*Relation
+	Accepted   []Acceptance
 
 	index index
 }
@@ -33,6 +36,10 @@ type Contract struct {
 type Party struct {
 	Name string
 	Note string
+	// Logins are whose logins speak for it: user names with parameters; nil where that is not agreed.
+	Logins []IDPattern
+	Terms  *Terms // nil for none
+	Line   int
 }
 
 // Parameter limits what a named topic level may hold.
@@ -40,11 +47,33 @@ type Parameter struct {
 	Name    string
 	Values  []string       // all of them, where they are known
 	Pattern *regexp.Regexp // for the whole level; nil for any
+	Range   *Range         // nil for any
+	Note    string
 }
 
 // Allows tells whether the level may hold s.
 func (p Parameter) Allows(s string) bool {
-	return (len(p.Values) == 0 || slices.Contains(p.Values, s)) && (p.Pattern == nil || p.Pattern.MatchString(s))
+	return (len(p.Values) == 0 || slices.Contains(p.Values, s)) && (p.Pattern == nil || p.Pattern.MatchString(s)) &&
+		(p.Range == nil || p.Range.Holds(s))
+}
+
+// Limited tells whether anything bounds what the level may hold.
+func (p Parameter) Limited() bool { return len(p.Values) > 0 || p.Pattern != nil || p.Range != nil }
+
+// maxListed is how many values of a range are listed at most.
+const maxListed = 10_000
+
+// Listed returns all values that the level may hold, where they can be listed; nil where they cannot.
+func (p Parameter) Listed() (out []string) {
+	if len(p.Values) > 0 || p.Range == nil || p.Range.To-p.Range.From >= maxListed {
+		return p.Values
+	}
+	for n := p.Range.From; n <= p.Range.To; n++ {
+		if s := strconv.Itoa(n); p.Allows(s) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Clause is one topic pattern and what is agreed about it.
@@ -57,11 +86,22 @@ type Clause struct {
 	Retain   *bool       // nil: not agreed
 	Every    Cadence
 	Most     Rate
+	Only     Only // "" for any time
 	Answer   *Answer
 	Presence *Presence
 	Payload  Payload
+	// Expiry is the message expiry interval that it is published with (5.0 §3.3.2.3.3); 0: not agreed.
+	Expiry     time.Duration
+	Properties Properties
+	// Survives tells that a retained message is still there after the broker was started anew.
+	Survives bool
+	// Repeat tells of a command whether a repeat changes nothing ("once"), or counts ("counted"); "": not agreed.
+	Repeat   string
+	Examples []Example
+	Counter  []Example // that must fail
 	Note     string
-	Line     int // in the workspace file
+	Line     int    // in its file
+	File     string // beside the workspace, where it is another; else ""
 }
 
 // Cadence is how often a message is due.
@@ -136,6 +176,8 @@ type Payload struct {
 	Unit           string
 	MediaType      string // of binary without parts; "" for any
 	MaxSize        int    // in bytes; 0 for any
+	// Written is how it stands in the contract: a mapping in its order.
+	Written expression.Object
 }
 
 // Code is the codec of the payload.
@@ -244,6 +286,19 @@ func (p Pattern) Filter() string {
 	return strings.Join(levels, "/")
 }
 
+// Fill returns the topic filter that matches all names of the pattern with the values; "+" stands for the others.
+func (p Pattern) Fill(values map[string]string) string {
+	levels := slices.Clone(p.levels)
+	for i, l := range levels {
+		if name, is := parameter(l); is {
+			if levels[i] = "+"; values[name] != "" {
+				levels[i] = values[name]
+			}
+		}
+	}
+	return strings.Join(levels, "/")
+}
+
 // Match returns the parameters' values, in order, when the name has the pattern's shape.
 func (p Pattern) Match(name string) ([]string, bool) {
 	var values []string
@@ -299,6 +354,37 @@ func (c *Contract) Party(name string) *Party {
 		}
 	}
 	return nil
+}
+
+// maxTopics is how many topics of a clause are listed at most.
+const maxTopics = 10_000
+
+// Topics lists all topics of a clause at the values; nil where they cannot be listed, for a parameter may hold
+// anything, or for there are too many.
+func (c *Contract) Topics(cl *Clause, values map[string]string) []string {
+	out := []string{""}
+	for i, l := range cl.Topic.levels {
+		each := []string{l}
+		if name, is := parameter(l); is {
+			if each = c.Parameters[name].Listed(); values[name] != "" {
+				each = []string{values[name]}
+			}
+		}
+		if len(out)*len(each) == 0 || len(out)*len(each) > maxTopics {
+			return nil
+		}
+		var next []string
+		for _, head := range out {
+			for _, v := range each {
+				if i > 0 {
+					v = head + "/" + v
+				}
+				next = append(next, v)
+			}
+		}
+		out = next
+	}
+	return out
 }
 
 // allows names the first parameter that may not hold its value, or "".
@@ -358,8 +444,8 @@ func (c *Contract) overlap(x, y Pattern) bool {
 		yp, yIs := parameter(y.levels[i])
 		switch {
 		case xIs && yIs: // two parameters may always meet, unless their values are listed
-			vs := c.Parameters[xp].Values
-			if len(vs) > 0 && len(c.Parameters[yp].Values) > 0 &&
+			vs, other := c.Parameters[xp].Listed(), c.Parameters[yp].Listed()
+			if len(vs) > 0 && len(other) > 0 &&
 				!slices.ContainsFunc(vs, func(v string) bool { return c.Parameters[yp].Allows(v) }) {
 				return false
 			}

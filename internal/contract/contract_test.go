@@ -40,6 +40,7 @@ func farm(t *testing.T) *contract.Contract {
 		},
 		"oxygen",
 		doc,
+		nil,
 	)
 	if err != nil {
 		t.Fatal(err)

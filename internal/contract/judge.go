@@ -43,12 +43,17 @@ type Message struct {
 	Sender, Party string
 	// Eye is the broker whose observer got it.
 	Eye string
+	// Version is the observer's, and Properties what it got beside the payload.
+	Version    packet.Version
+	Properties packet.Properties
 }
 
 // Envelope is what surrounds a payload.
 type Envelope struct {
-	QoS    packet.QoS
-	Retain bool
+	QoS        packet.QoS
+	Retain     bool
+	Version    packet.Version // 0 where it is not known
+	Properties packet.Properties
 }
 
 // clears tells whether the message takes back a stored one (§3.3.1.3) and is no statement of the clause.
@@ -69,6 +74,8 @@ type Breach struct {
 	Clause   string
 	Topic    string
 	Instance string // the parameters' values, joined by "/"
+	// Party is whose session breaks its terms; then there is no clause, or no one topic of it.
+	Party    string
 	Rule     RuleName
 	Keyword  string // of the schema, for [RuleSchema]
 	Where    string // in the payload: a JSON Pointer, or "byte N"
@@ -89,7 +96,11 @@ func (b Breach) String() string {
 	if b.Where != "" {
 		where = " at " + b.Where
 	}
-	return fmt.Sprintf("%s breaks %s, %s%s: expected %s, saw %s", b.Topic, b.Clause, rule, where, b.Expected, b.Seen)
+	what := b.Topic + " breaks " + b.Clause
+	if b.Clause == "" {
+		what = b.Sender + " breaks what is agreed with " + b.Party
+	}
+	return fmt.Sprintf("%s, %s%s: expected %s, saw %s", what, rule, where, b.Expected, b.Seen)
 }
 
 // Judgement is what the judge says of one message.
@@ -175,6 +186,8 @@ type Judge struct {
 	last     int // bytes of payloads that were last on their cells
 	history  int // bytes of payloads in the cells' histories
 
+	followed map[string]bool // parties whose sessions have something to keep
+
 	eyes       map[string]*eye
 	names      []string // of the eyes, in the order in which they began
 	everywhere eye      // holds the deadlines of cells that were heard nowhere yet
@@ -190,6 +203,7 @@ type running struct {
 // instances that the parameters list are expected to speak from then on.
 func NewJudge(c *Contract, rules []*Rule) *Judge {
 	j := &Judge{c: c, cells: map[string]*Cell{}, strays: map[string]*Stray{}, eyes: map[string]*eye{}}
+	j.followed = c.follows()
 	for _, r := range rules {
 		j.rules = append(j.rules, running{r, r.Start(c)})
 	}
@@ -350,6 +364,19 @@ func (j *Judge) look(p *Pass, alike bool) {
 	}
 }
 
+// Examine returns what a payload alone breaks of a clause, by those of the rules that look at payloads.
+func Examine(c *Contract, rules []*Rule, cl *Clause, b []byte) (found []Breach) {
+	p := Pass{Fact: FactMessage, Clause: cl, Cell: &Cell{Clause: cl}, Message: &Message{Payload: b}, payload: &decoded{},
+		found: &found}
+	for _, r := range rules {
+		if r.Payload {
+			p.rule = r.Name
+			r.Start(c)(&p)
+		}
+	}
+	return found
+}
+
 func (j *Judge) stray(m Message) Judgement {
 	s := j.strays[m.Topic]
 	if s == nil {
@@ -375,6 +402,11 @@ func (j *Judge) broken(cell *Cell, b Breach) {
 	}
 	cell.Broken++
 	cell.Breach = &b
+	j.count(b)
+}
+
+// count keeps a breach.
+func (j *Judge) count(b Breach) {
 	j.total++
 	if j.breaches = append(j.breaches, b); len(j.breaches) > maxBreaches {
 		j.breaches = j.breaches[len(j.breaches)-maxBreaches/2:]

@@ -230,7 +230,7 @@ func TestWhereASchemaIsBad(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = contract.CompileSchema(fsys, "x", doc)
+		_, err = contract.CompileSchema(fsys, "x", doc, nil)
 		var bad *contract.SchemaError
 		pointer, reason, _ := strings.Cut(want, "|")
 		if !errors.As(err, &bad) || bad.Pointer != pointer || !strings.Contains(bad.Reason, reason) {

@@ -17,7 +17,7 @@ func schemaOf(t testing.TB, text string) *Schema {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := CompileSchema(fstest.MapFS{}, "x", doc)
+	s, err := CompileSchema(fstest.MapFS{}, "x", doc, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +106,7 @@ func FuzzBreaches(f *testing.F) {
 		if err != nil {
 			return
 		}
-		s, err := CompileSchema(fstest.MapFS{}, "x", doc)
+		s, err := CompileSchema(fstest.MapFS{}, "x", doc, nil)
 		if err != nil {
 			return
 		}
@@ -133,7 +133,7 @@ func TestSchemasThatSayNothing(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := CompileSchema(fstest.MapFS{}, "x", doc); (err != nil) != bad {
+		if _, err := CompileSchema(fstest.MapFS{}, "x", doc, nil); (err != nil) != bad {
 			t.Errorf("%s: %v", text, err)
 		}
 	}

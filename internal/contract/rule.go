@@ -23,6 +23,15 @@ const (
 	RuleSilence RuleName = "every"   // no message when one was due
 	RuleHaste   RuleName = "at-most" // more messages than agreed in a time
 	RuleAnswer  RuleName = "answer"  // no answer to a command in time
+
+	RuleRepeat     RuleName = "only"           // the same again, though it comes upon changes only
+	RuleExpiry     RuleName = "message-expiry" // published with another message expiry interval
+	RuleProperties RuleName = "properties"     // another content type, or a user property that is not there
+	RuleRelation   RuleName = "relation"       // what must never be together was, or what must follow did not
+
+	RuleTerms      RuleName = "terms"      // a session, or what goes over it, is not as the party's terms say
+	RulePresence   RuleName = "presence"   // the will, or the goodbye, is not as the presence says
+	RuleSubscribes RuleName = "subscribes" // what a party consumes, it does not subscribe to, or to what is not there
 )
 
 // Rule is one documented thing that messages are held to. Rules are values; a judge starts each anew.
@@ -33,6 +42,8 @@ type Rule struct {
 	// Payload tells that a message's payload and clause alone decide: what was found once holds for
 	// every message that is alike.
 	Payload bool
+	// Sessions tells that it looks at sessions ([FactSession]) besides messages.
+	Sessions bool
 	// Start returns the rule at work on a contract, with a state of its own. What it returns is told
 	// of facts, in order, by one goroutine.
 	Start func(*Contract) func(*Pass)
@@ -49,6 +60,8 @@ const (
 	// FactSight: an observer begins to see the cell's topic, or sees it again: what is due is counted
 	// from now on.
 	FactSight
+	// FactSession: something happened at a client of which its own packets are seen.
+	FactSession
 )
 
 // Pass is one rule's look at one fact about one cell.
@@ -58,6 +71,7 @@ type Pass struct {
 	Clause  *Clause
 	Cell    *Cell
 	Message *Message // of FactMessage
+	Session *Session // of FactSession; then there is neither clause nor cell
 
 	judge   *Judge
 	rule    RuleName
@@ -68,7 +82,13 @@ type Pass struct {
 // Breach reports that the message breaks the clause. The rule's name, time, place and sender are filled in.
 func (p *Pass) Breach(b Breach) {
 	m := p.Message
-	b.Rule, b.At, b.Clause, b.Topic, b.Instance = p.rule, p.At, p.Clause.Name, p.Cell.Topic, p.Cell.Instance
+	b.Rule, b.At = p.rule, p.At
+	if p.Cell != nil {
+		b.Clause, b.Topic, b.Instance = p.Clause.Name, p.Cell.Topic, p.Cell.Instance
+	}
+	if s := p.Session; s != nil {
+		b.Party, b.Sender, b.Seq = s.Party, s.Client, s.Seq
+	}
 	if m != nil {
 		b.Sender, b.Seq, b.Payload = m.Sender, m.Seq, payload.Keep(m.Payload, keptPayload)
 	}
@@ -106,8 +126,10 @@ type Deadline struct {
 	eye    *eye
 	index  int // in the eye's heap; -1 when it is in none
 	rule   RuleName
-	cell   *Cell
+	cell   *Cell // nil for a session's
 	missed func(now time.Time) Breach
+
+	session *Session // nil for a cell's
 }
 
 // Pending tells whether it is neither met, passed nor given up for want of sight.
@@ -125,10 +147,12 @@ func (d *Deadline) Met() {
 func (p *Pass) Due(at time.Time, missed func(now time.Time) Breach) *Deadline {
 	d := &Deadline{at: at, eye: p.judge.eyeOf(p.Cell), rule: p.rule, cell: p.Cell, missed: missed}
 	if d.index = -1; d.eye.open || d.eye == &p.judge.everywhere && p.judge.allOpen() {
-		heap.Push(&d.eye.due, d)
+		d.eye.due.add(d)
 	}
 	return d
 }
+
+func (h *deadlines) add(d *Deadline) { heap.Push(h, d) }
 
 // deadlines is a heap, the next first.
 type deadlines []*Deadline

@@ -27,6 +27,7 @@ type Schema struct {
 	compiled *jsonschema.Schema
 	quick    *quick         // nil where the schema says too much for it
 	docs     map[string]any // every document by its URL, for annotations
+	url      string         // of the schema itself
 }
 
 // schemaRoot is the URL under which the files beside the workspace are known to
@@ -58,17 +59,20 @@ func (f files) Load(url string) (any, error) {
 }
 
 // CompileSchema compiles a schema that stands in the workspace under the name. A $ref
-// is relative to the workspace's folder. The error says what is wrong and where in
+// is relative to the workspace's folder; definitions are those of the contract, for
+// "contract#/definitions/NAME", nil for none. The error says what is wrong and where in
 // the schema, as a JSON Pointer.
-func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
+func CompileSchema(fsys fs.FS, name string, doc any, definitions map[string]any) (*Schema, error) {
 	url := schemaRoot + "clause-" + name
-	f := files{fsys, map[string]any{url: doc}}
+	f := files{fsys, map[string]any{url: doc, schemaRoot + "contract": map[string]any{"definitions": definitions}}}
 	c := jsonschema.NewCompiler()
 	c.DefaultDraft(jsonschema.Draft2020)
 	c.AssertFormat()
 	c.UseLoader(f)
-	if err := c.AddResource(url, doc); err != nil {
-		return nil, err
+	for at, doc := range f.docs {
+		if err := c.AddResource(at, doc); err != nil {
+			return nil, err
+		}
 	}
 	compiled, err := c.Compile(url)
 	if err != nil {
@@ -90,7 +94,7 @@ func CompileSchema(fsys fs.FS, name string, doc any) (*Schema, error) {
 			Reason:  "it leads back to itself without looking at any part of the value: it says nothing",
 		}
 	}
-	return &Schema{compiled, newQuick(compiled, 0), f.docs}, nil
+	return &Schema{compiled, newQuick(compiled, 0), f.docs, url}, nil
 }
 
 // circle returns a schema that is applied to the same value again by what it consists of, as
@@ -267,6 +271,26 @@ func (s *Schema) expectation(e *jsonschema.ValidationError) string {
 	}
 	return strings.Join(keyword, "/") + " " + compact(rule)
 }
+
+// Anything tells whether every value fits the schema.
+func (s *Schema) Anything() bool {
+	x := s.compiled
+	if x.Bool != nil {
+		return *x.Bool
+	}
+	doc, _ := s.docs[s.url].(map[string]any)
+	for key := range doc {
+		switch key {
+		case "$schema", "$id", "$comment", "title", "description", "unit", "values", "examples", "default", "$defs", "definitions":
+		default:
+			return false
+		}
+	}
+	return doc != nil
+}
+
+// Compact writes a value as JSON on one line, cut where it is long.
+func Compact(v any) string { return compact(v) }
 
 func compact(v any) string {
 	b, err := json.Marshal(v)

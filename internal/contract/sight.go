@@ -136,8 +136,16 @@ func (j *Judge) fire(e *eye, until time.Time, included bool) (out []Breach) {
 		}
 		heap.Pop(&e.due)
 		b := d.missed(until)
-		b.Rule, b.At, b.Clause, b.Topic, b.Instance = d.rule, until, d.cell.Clause.Name, d.cell.Topic, d.cell.Instance
-		j.broken(d.cell, b)
+		if b.Expected == "" {
+			continue
+		}
+		if b.Rule, b.At = d.rule, until; d.cell == nil {
+			b.Party, b.Sender = d.session.Party, d.session.Client
+			j.count(b)
+		} else {
+			b.Clause, b.Topic, b.Instance = d.cell.Clause.Name, d.cell.Topic, d.cell.Instance
+			j.broken(d.cell, b)
+		}
 		out = append(out, b)
 	}
 	return out

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -21,6 +22,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
@@ -375,6 +377,7 @@ func (d *Device) connect(ctx context.Context) error {
 	for _, b := range d.does {
 		subs = append(subs, b.filters()...)
 	}
+	subs = d.consumes(subs)
 	if len(subs) > 0 {
 		ack, err := d.client.Subscribe(ctx, subs)
 		if err != nil {
@@ -393,6 +396,21 @@ func (d *Device) connect(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// consumes adds what its party consumes to the subscriptions: a device takes what the contract says that it takes, also
+// what it does nothing upon.
+func (d *Device) consumes(subs []packet.Subscription) []packet.Subscription {
+	for _, cl := range d.opt.Contract.Clauses {
+		if !slices.Contains(cl.To, d.opt.Kind.Plays) {
+			continue
+		}
+		filter := cl.Topic.Fill(d.params)
+		if !slices.ContainsFunc(subs, func(s packet.Subscription) bool { return topic.Covers(s.Filter, filter) }) {
+			subs = append(subs, packet.Subscription{Filter: filter, QoS: qosOf(cl)})
+		}
+	}
+	return subs
 }
 
 func (d *Device) goodbye() {

@@ -2,7 +2,6 @@ package device
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"hodstone/internal/contract"
@@ -35,21 +34,7 @@ func newReaction(d *Device, def *workspace.Reaction) *reaction {
 	if cl == nil {
 		return nil
 	}
-	return &reaction{d: d, def: def, clause: cl, filter: filterOf(cl, d.params)}
-}
-
-// filterOf is the clause's filter with a device's own parameters filled in.
-func filterOf(cl *contract.Clause, params map[string]string) string {
-	levels := strings.Split(cl.Topic.String(), "/")
-	for i, l := range levels {
-		if strings.HasPrefix(l, "{") {
-			levels[i] = "+"
-			if v, ok := params[l[1:len(l)-1]]; ok {
-				levels[i] = v
-			}
-		}
-	}
-	return strings.Join(levels, "/")
+	return &reaction{d: d, def: def, clause: cl, filter: cl.Topic.Fill(d.params)}
 }
 
 func (r *reaction) filters() []packet.Subscription {

@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -57,7 +59,7 @@ func upTo(r io.Reader, name string, most int64) ([]byte, error) {
 }
 
 // Folder is a folder whose regular files can be read, whatever links there are in it: none leads out.
-// It implements [fs.ReadFileFS].
+// It implements [fs.ReadFileFS] and [fs.ReadDirFS].
 type Folder struct {
 	root *os.Root
 	most int64
@@ -93,6 +95,27 @@ func (f *Folder) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	return file, nil
+}
+
+// maxEntries is how many names of a folder are looked at.
+const maxEntries = 10_000
+
+// ReadDir implements [fs.ReadDirFS], for folders of a moderate number of files.
+func (f *Folder) ReadDir(name string) ([]fs.DirEntry, error) {
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	dir, err := f.root.OpenFile(path.Clean(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	all, err := dir.ReadDir(maxEntries)
+	if err == io.EOF {
+		err = nil
+	}
+	slices.SortFunc(all, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return all, err
 }
 
 // ReadFile implements [fs.ReadFileFS].

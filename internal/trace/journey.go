@@ -28,6 +28,10 @@ type Journey struct {
 	SentAt  time.Time
 	QoS     packet.QoS // as published
 	Retain  bool
+	// Version is the publisher's; 0 where it is unknown. Properties are what it published beside the payload; nil
+	// where there is much of it.
+	Version    packet.Version
+	Properties packet.Properties
 	// Done is when the publisher's flow was complete: PUBACK or PUBCOMP; at QoS 0 when sent.
 	Done   time.Time
 	Resent int // times it was sent again with DUP
@@ -327,6 +331,9 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 		Retain:  p.Retain,
 		id:      p.ID,
 		conn:    e.Conn,
+	}
+	if len(e.Raw) <= keptPayload {
+		j.Version, j.Properties = e.Version, p.Properties
 	}
 	if p.QoS == 0 {
 		j.Done = e.At

@@ -38,7 +38,9 @@ type observing struct {
 	analysed   float64     // of a record
 	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
-	parties    map[string]string // what devices play, by name
+	players    map[string]Player // what clients play, by name
+	opened     map[string]*bool  // whether a stand-in's client came by TLS
+	contract   *contract.Contract
 }
 
 // eyes is what an observer is known to be able to see.
@@ -78,7 +80,8 @@ func (o *observing) init(c *contract.Contract) {
 	), trace.NewJourneys(
 		journeyLength,
 	), trace.NewStatistics(), reach.NewMonitor()
-	o.analysed, o.eyes, o.parties, o.own = 1, map[string]*eyes{}, map[string]string{}, map[string]bool{}
+	o.contract, o.players, o.opened = c, map[string]Player{}, map[string]*bool{}
+	o.analysed, o.eyes, o.own = 1, map[string]*eyes{}, map[string]bool{}
 	o.findings = make([]numbered, traceLength)
 }
 
@@ -86,18 +89,19 @@ func (o *observing) init(c *contract.Contract) {
 // have no screens.
 type Observation struct{ o observing }
 
-// NewObservation returns one for the client of the name on the broker. parties are what clients play, by name. told
+// NewObservation returns one for the client of the name on the broker. players are what clients play, by name. told
 // is told of each message with its finding, lack of what was due and did not come.
 func NewObservation(
 	c *contract.Contract,
 	client, broker string,
-	parties map[string]string,
+	players map[string]Player,
 	told func(*trace.Event, Finding),
 	lack func([]contract.Breach),
 ) *Observation {
 	x := &Observation{}
 	x.o.init(c)
-	x.o.own[client], x.o.parties, x.o.told, x.o.lack = true, parties, told, lack
+	x.o.plays(players)
+	x.o.own[client], x.o.told, x.o.lack = true, told, lack
 	x.o.judge.Expect(broker, time.Now())
 	return x
 }
@@ -207,6 +211,7 @@ func (o *observing) event(e *trace.Event) {
 		o.traffic.Add(e.At)
 	}
 	if !o.own[e.Client] {
+		o.session(e)
 		return
 	}
 	if e.Kind == trace.Link {
@@ -264,12 +269,14 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey)
 		Sender:      j.Sender,
 		Eye:         e.Broker,
 		Cleared:     j.Sender != "" && j.Retain,
+		Version:     e.Version,
+		Properties:  m.Properties,
 	}
 	if j.Sender != "" {
-		msg.Sent = &contract.Envelope{QoS: j.QoS, Retain: j.Retain}
+		msg.Sent = &contract.Envelope{QoS: j.QoS, Retain: j.Retain, Version: j.Version, Properties: j.Properties}
 	}
-	if j.Role == trace.RoleDevice {
-		msg.Party = o.parties[j.Sender]
+	if j.Role == trace.RoleDevice || j.Role == trace.RolePeer {
+		msg.Party = o.players[j.Sender].Party
 	}
 	o.missing(o.judge.Before(e.Broker, e.At))
 	f := Finding{o.judge.Message(msg), j.Sender}
@@ -408,5 +415,5 @@ func (b *Bench) Journey(seq uint64) (trace.Journey, bool) {
 	return found[0], true
 }
 
-// Parties are what the bench's devices play, by name.
-func (b *Bench) Parties() map[string]string { return Parties(b.Workspace()) }
+// Players are what the bench's devices play, by name.
+func (b *Bench) Players() map[string]Player { return Players(b.Workspace()) }

@@ -8,9 +8,7 @@ import (
 	"time"
 
 	"hodstone/internal/contract"
-	"hodstone/internal/device"
 	"hodstone/internal/trace"
-	"hodstone/internal/workspace"
 )
 
 // Verdicts are what a contract says of recorded traffic.
@@ -40,7 +38,7 @@ const MostBreaches = 10_000
 // rejudgeStep is how many events are judged between two looks at whether to go on.
 const rejudgeStep = 2000
 
-// Rejudge holds recorded traffic to a contract, as the observers saw it then. parties are what clients play, by name.
+// Rejudge holds recorded traffic to a contract, as the observers saw it then. players are what clients play, by name.
 // The error is the context's.
 //
 // A record does not tell what an observer might read: a topic is missed only after it was heard once. Nor does it tell
@@ -49,7 +47,7 @@ func Rejudge(
 	ctx context.Context,
 	events trace.Reader,
 	c *contract.Contract,
-	parties map[string]string,
+	players map[string]Player,
 ) (*Verdicts, error) {
 	v := &Verdicts{}
 	count, broken := map[*contract.Clause]int{}, map[string]int{}
@@ -61,7 +59,7 @@ func Rejudge(
 	}
 	o := &observing{}
 	o.init(c)
-	o.parties = parties
+	o.plays(players)
 	o.told = func(e *trace.Event, f Finding) {
 		v.Messages++
 		if f.Judgement.Clause != nil && !e.Meaning.Copied() {
@@ -135,15 +133,4 @@ func stretches(ctx context.Context, events trace.Reader, visit func([]trace.Even
 		next = some[len(some)-1].Seq + 1
 	}
 	return nil
-}
-
-// Parties are what the devices of a workspace play, by name.
-func Parties(w *workspace.Workspace) map[string]string {
-	out := map[string]string{}
-	for _, kind := range w.Devices {
-		for n := range max(1, kind.Count) {
-			out[device.Name(kind, n+1)] = kind.Plays
-		}
-	}
-	return out
 }

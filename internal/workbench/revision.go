@@ -61,7 +61,7 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 		b.obs.judgeBy(now.Contract)
 	}
 	b.obs.mu.Lock()
-	b.obs.parties = b.Parties()
+	b.obs.plays(b.Players())
 	b.obs.mu.Unlock()
 	for _, br := range now.Brokers {
 		for _, l := range br.Listeners {
@@ -188,7 +188,7 @@ func (o *observing) judgeBy(c *contract.Contract) {
 	defer o.mu.Unlock()
 	now := time.Now()
 	before := o.judge
-	o.judge = contract.NewJudge(c, rule.All())
+	o.judge, o.contract = contract.NewJudge(c, rule.All()), c
 	o.revised = now
 	for _, s := range before.Sights(now) {
 		o.judge.Expect(s.Eye, now)

@@ -151,7 +151,8 @@ func (b *Bench) Start() {
 	if b.Record != nil {
 		return
 	}
-	b.started, b.obs.parties = time.Now(), b.Parties()
+	b.started = time.Now()
+	b.obs.plays(b.Players())
 	b.play.gate = rate.NewLimiter(connectRate, 1)
 	for _, kind := range b.Workspace().Devices {
 		for n := range max(1, kind.Count) {

@@ -1,6 +1,10 @@
 package workspace
 
 import (
+	"io/fs"
+	"math"
+	"path"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"time"
@@ -13,12 +17,27 @@ import (
 type contractReading struct {
 	*contract.Contract
 	answers map[*contract.Clause]node
+	file    string // the one that is read, where it is not the workspace's own
 }
 
 var contractShape = shape[contractReading]{"contract", "The agreement between the parties.", []key[contractReading]{
+	own("include", "list of string", "Files beside the workspace with further parts of the contract, each with the keys"+
+		" of this table but this one: [contract/*.yaml].", func(*loader, *contractReading, node) {}),
+	each("definitions", "any", `Parts of schemas by name, for {$ref: "contract#/definitions/NAME"}.`,
+		func(l *loader, _ *contractReading, e entry) {
+			if _, twice := l.definitions[e.key]; twice {
+				e.at.fail("", "the definition %s is there twice", e.key)
+			}
+			l.definitions[e.key] = e.value.plain()
+		}),
 	each("parties", "party", "The roles that publish and consume.", func(l *loader, c *contractReading, e entry) {
 		p := contract.Party{Name: e.key}
+		p.Line, _ = e.at.position()
 		partyShape.read(l, e.value, "party "+e.key, &p)
+		if c.Party(e.key) != nil {
+			e.at.fail("", "party %s is there twice", e.key)
+			return
+		}
 		c.Parties = append(c.Parties, p)
 	}),
 	each("parameters", "parameter", "What the {named} levels of topics may hold.",
@@ -35,11 +54,33 @@ var contractShape = shape[contractReading]{"contract", "The agreement between th
 				e.at.r.unsound["clause "+e.key] = true
 			}
 		}),
+	each("relations", "relation", "What clauses have to do with one another.", (*loader).relation),
+	all("accepted", "acceptance", "Findings of 'hodstone contract check' that stay, each with its reason.",
+		(*loader).acceptance),
 }}
 
+// part is a mapping of the contract's: the workspace's own, or that of a file that it includes.
+type part struct {
+	file   string
+	fields map[string]node
+}
+
 func (l *loader) contract(n node) {
-	c := contractReading{l.w.Contract, map[*contract.Clause]node{}}
-	contractShape.read(l, n, "the contract", &c)
+	c := contractReading{Contract: l.w.Contract, answers: map[*contract.Clause]node{}}
+	l.definitions = map[string]any{}
+	parts := []part{{"", contractShape.fields(n, "the contract")}}
+	for _, x := range parts[0].fields["include"].list() {
+		parts = append(parts, l.include(x)...)
+	}
+	// What one file speaks of, another may hold: they are read key by key, as if they were one.
+	for i := range contractShape.keys {
+		for _, p := range parts {
+			if v := p.fields[contractShape.keys[i].Name]; v.n != nil {
+				c.file = p.file
+				contractShape.keys[i].read(l, &c, v)
+			}
+		}
+	}
 	for _, cl := range c.Clauses {
 		if cl.Answer != nil {
 			if _, ok := c.answers[cl].known("clause", l.clauseNames()); !ok {
@@ -49,9 +90,61 @@ func (l *loader) contract(n node) {
 	}
 }
 
+// maxIncluded is how many files a contract includes at most.
+const maxIncluded = 200
+
+// include reads the files that a pattern of names fits.
+func (l *loader) include(n node) (out []part) {
+	pattern := path.Clean(n.str("include"))
+	l.w.patterns = append(l.w.patterns, pattern)
+	found, err := fs.Glob(l.fsys, pattern)
+	if err != nil || len(found) == 0 {
+		n.fail("paths are relative to the workspace's folder; * stands for any characters", "no file is called %s", pattern)
+		return nil
+	}
+	for _, name := range found {
+		if len(l.others) >= maxIncluded {
+			n.fail("", "more than %d files are included", maxIncluded)
+			return out
+		}
+		src, err := fs.ReadFile(l.fsys, name)
+		if err != nil || len(src) > maxFileSize {
+			n.fail("", "%s cannot be read", name)
+			continue
+		}
+		r, root, ok := parse(path.Join(filepath.ToSlash(filepath.Dir(l.w.File)), name), src)
+		r.unsound = n.r.unsound
+		if l.others = append(l.others, r); !ok {
+			continue
+		}
+		fields := contractShape.fields(root, name)
+		if fields["include"].exists() {
+			fields["include"].fail("name it in the workspace", "a file that is included includes no other")
+		}
+		out = append(out, part{name, fields})
+	}
+	return out
+}
+
 var partyShape = shape[contract.Party]{
 	"party", "A role: a device type, a controller, a back-office program.", []key[contract.Party]{
 		text("note", "What it is, for people.", func(p *contract.Party) *string { return &p.Note }),
+		all("logins", "string", "Whose logins speak for it: user names, {parameters} standing for any text.",
+			func(_ *loader, p *contract.Party, v node) {
+				x, err := contract.ParseIDPattern(v.str("logins"))
+				if err != nil {
+					v.fail("", "%v", err)
+					return
+				}
+				p.Logins = append(p.Logins, x)
+			}),
+		own("terms", "terms", "What its sessions must look like, and what it can take.",
+			func(l *loader, p *contract.Party, v node) {
+				if v.exists() {
+					p.Terms = &contract.Terms{}
+					termsShape.read(l, v, "the terms of "+p.Name, p.Terms)
+				}
+			}),
 	},
 }
 
@@ -74,15 +167,26 @@ var parameterShape = shape[parameterReading]{"parameter", "A named topic level."
 				v.fail("", "parameter %s: %v", p.Name, err)
 			}
 		}),
-	own("note", "string", "What it stands for, for people.",
-		func(_ *loader, _ *parameterReading, v node) { v.str("note") }),
+	own("range", "range", "Whole numbers that it can have, as 1..40; each gets a column when it is first heard.",
+		func(_ *loader, p *parameterReading, v node) {
+			if !v.exists() {
+				return
+			}
+			r, err := contract.ParseRange(v.str("range"))
+			if p.Range, p.bad = &r, err != nil; p.bad {
+				v.fail("", "parameter %s: %v", p.Name, err)
+			}
+		}),
+	text("note", "What it stands for, for people.", func(p *parameterReading) *string { return &p.Note }),
 }}
 
 // clauseReading is a clause, and whether it lacks what makes one.
 type clauseReading struct {
 	contract.Clause
-	bad    bool
-	answer node // the name of the answer's clause
+	bad      bool
+	answer   node // the name of the answer's clause
+	examples []node
+	counter  []counterReading
 }
 
 func (r *clauseReading) what() string { return "clause " + r.Name }
@@ -104,12 +208,12 @@ var clauseShape = shape[clauseReading]{"clause", "One topic pattern and what is 
 				}
 			}
 		}).must(),
-	own("from", "string", "The party that publishes.", func(l *loader, r *clauseReading, v node) {
+	own("from", "string", "The party that publishes; without it, that is open, and a finding of the linter.", func(l *loader, r *clauseReading, v node) {
 		var known bool
 		if r.From, known = v.known("party", l.partyNames()); !known {
 			r.bad = true
 		}
-	}).must(),
+	}),
 	all("to", "string", "The parties that consume; one may stand without brackets.",
 		func(l *loader, r *clauseReading, v node) {
 			p, known := v.known("party", l.partyNames())
@@ -146,6 +250,12 @@ var clauseShape = shape[clauseReading]{"clause", "One topic pattern and what is 
 				v.fail("", "%v", err)
 			}
 		}),
+	own("only", "string", "changes: it comes with another payload than before; edges: when a value turns to its other"+
+		" state. The same again and again is a breach.", func(_ *loader, r *clauseReading, v node) {
+		if only, ok := v.known("only", []string{string(contract.OnChanges), string(contract.OnEdges)}); ok {
+			r.Only = contract.Only(only)
+		}
+	}),
 	own("answer", "answer", "The message that must follow this one.", func(l *loader, r *clauseReading, v node) {
 		if !v.exists() {
 			return
@@ -165,6 +275,35 @@ var clauseShape = shape[clauseReading]{"clause", "One topic pattern and what is 
 			r.bad = true
 		}
 	}).must(),
+	own("message-expiry", "duration", "The message expiry interval of version 5 that it is published with, in whole"+
+		" seconds.", func(_ *loader, r *clauseReading, v node) {
+		if !v.exists() {
+			return
+		}
+		if r.Expiry = v.duration("message-expiry"); r.Expiry < time.Second || r.Expiry%time.Second != 0 ||
+			r.Expiry > math.MaxUint32*time.Second {
+			v.fail("", "message-expiry is counted in whole seconds, from 1s")
+			r.Expiry = 0
+		}
+	}),
+	own("properties", "properties", "What it carries in version 5 beside its payload.",
+		func(l *loader, r *clauseReading, v node) {
+			propertiesShape.read(l, v, "the properties of "+r.what(), &r.Properties)
+		}),
+	boolean("survives-restart", "Of what is retained: it is still there after the broker was started anew.",
+		func(r *clauseReading, is bool) { r.Survives = is }),
+	own("repeat", "string", "Of commands: once, if a repeat changes nothing; counted, if each counts.",
+		func(_ *loader, r *clauseReading, v node) {
+			r.Repeat, _ = v.known("repeat", []string{"once", "counted"})
+		}),
+	all("examples", "any", "Payloads that must pass: a value, or, for binary, hexadecimal.",
+		func(_ *loader, r *clauseReading, v node) { r.examples = append(r.examples, v) }),
+	all("counter-examples", "counter-example", "Payloads that must fail.",
+		func(l *loader, r *clauseReading, v node) {
+			x := counterReading{}
+			counterShape.read(l, v, "a counter-example of "+r.what(), &x)
+			r.counter = append(r.counter, x)
+		}),
 	text("note", "What it means, for people.", func(r *clauseReading) *string { return &r.Note }),
 }}
 
@@ -176,6 +315,12 @@ func (l *loader) clause(c *contractReading, e entry) {
 		return
 	}
 	cl := &r.Clause
+	cl.File = c.file
+	r.exemplify()
+	if c.Clause(cl.Name) != nil {
+		e.at.fail("", "clause %s is there twice", cl.Name)
+		return
+	}
 	if other := c.Overlap(cl); other != nil {
 		f["topic"].fail("give one of them another topic, or narrow a parameter",
 			"duplicate topic: clause %s covers %s, and so does clause %s", cl.Name, cl.Topic, other.Name)

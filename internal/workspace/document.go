@@ -198,6 +198,9 @@ func (r reading) ReadFile(name string) ([]byte, error) {
 	return b, err
 }
 
+// ReadDir implements [fs.ReadDirFS].
+func (r reading) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(r.FS, name) }
+
 func hash(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
 
 // printOf is a print of the workspace if its text were another, with the files that it names as they are now.
@@ -217,6 +220,12 @@ func (w *Workspace) printOf(text []byte) string {
 			}
 		}
 		fmt.Fprintf(h, "\x00%s %v\x00", name, err == nil)
+	}
+	for _, pattern := range w.patterns { // a file that is new counts too
+		if failed == nil {
+			found, _ := fs.Glob(dir, pattern)
+			fmt.Fprintf(h, "\x00%q\x00", found)
+		}
 	}
 	return fmt.Sprintf("%x", h.Sum(nil))
 }

@@ -34,8 +34,10 @@ func Shapes() []Shape {
 		brokerShape.describe(), acceptedShape.describe(), listenerShape.describe(), standInShape.describe(),
 		ownTLSShape.describe(), rightsShape.describe(), limitsShape.describe(),
 		loginShape.describe(),
-		contractShape.describe(), partyShape.describe(), parameterShape.describe(), clauseShape.describe(),
-		answerShape.describe(), presenceShape.describe(), payloadShape.describe(), fieldShape.describe(),
+		contractShape.describe(), partyShape.describe(), termsShape.describe(), maxTopicShape.describe(),
+		parameterShape.describe(), clauseShape.describe(),
+		propertiesShape.describe(), counterShape.describe(), relationShape.describe(), messagePatternShape.describe(),
+		acceptanceShape.describe(), answerShape.describe(), presenceShape.describe(), payloadShape.describe(), fieldShape.describe(),
 		deviceShape.describe(), sessionShape.describe(), signalShape.describe(), publicationShape.describe(),
 		changeShape.describe(), reactionShape.describe(),
 	}

@@ -22,6 +22,9 @@ type loader struct {
 	w     *Workspace
 	fsys  fs.FS
 	files map[string]string // hashes of those that were read, by name
+
+	others      []*reader      // of files that the contract includes
+	definitions map[string]any // parts of schemas
 }
 
 // section notes what defines a part: its text, and what the files hold that were read for it.

@@ -354,7 +354,19 @@ func (n node) plain() any {
 	})
 }
 
-// ordered is plain, but objects keep the order in which they are written.
+// written is plain, but objects keep the order in which they are written.
+func (n node) written() any {
+	return n.values(func(entries []entry, value func(node) any) any {
+		out := expression.Object{}
+		for _, e := range entries {
+			out = append(out, expression.Member{Key: e.key, Value: value(e.value)})
+		}
+		return out
+	})
+}
+
+// ordered is plain, but objects keep the order in which they are written, and numbers are
+// those of expressions.
 func (n node) ordered() any {
 	return n.values(func(entries []entry, value func(node) any) any {
 		out := expression.Object{}

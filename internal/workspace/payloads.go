@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/expression"
 	"hodstone/internal/payload"
 )
 
@@ -206,6 +207,7 @@ func numeral(f float64) json.Number { return json.Number(strconv.FormatFloat(f, 
 
 func (l *loader) payload(n node, clause string, to *contract.Payload) bool {
 	var p payloadReading
+	p.Written, _ = n.written().(expression.Object)
 	f := payloadShape.read(l, n, "the payload of clause "+clause, &p)
 	if !f["format"].exists() || p.unknown {
 		*to = p.Payload
@@ -248,7 +250,7 @@ func (l *loader) payload(n node, clause string, to *contract.Payload) bool {
 		doc, at = p.schema.plain(), p.schema
 	}
 	if doc != nil {
-		schema, err := contract.CompileSchema(l.fsys, clause, doc)
+		schema, err := contract.CompileSchema(l.fsys, clause, doc, l.definitions)
 		if err != nil {
 			var se *contract.SchemaError
 			if errors.As(err, &se) && p.schema.exists() {

@@ -64,6 +64,7 @@ type Workspace struct {
 	text     []byte
 	print    string            // of the text and the files that it names
 	named    []string          // the files that were read, sorted
+	patterns []string          // of the names of files that the contract includes
 	sections map[string]string // a print of what defines a part, such as "device pen" or "contract"
 }
 
@@ -137,6 +138,9 @@ func read(fsys fs.FS, src []byte, shown string) *Workspace {
 		l := loader{w: w, fsys: files, files: files.seen}
 		l.load(root)
 		w.named = slices.Sorted(maps.Keys(files.seen))
+		for _, other := range l.others {
+			r.problems = append(r.problems, other.problems...)
+		}
 	}
 	w.Problems = r.problems
 	w.print = w.printOf(src)
@@ -161,46 +165,6 @@ func (w *Workspace) Login(name string) *Login {
 		}
 	}
 	return nil
-}
-
-// Warnings tell what is sound and will not work: clauses that ask more of a stand-in than its limits allow.
-func (w *Workspace) Warnings() (out []string) {
-	for _, b := range w.Brokers {
-		if b.StandIn == nil {
-			continue
-		}
-		l := &b.StandIn.Limits
-		for _, cl := range w.Contract.Clauses {
-			ask := func(format string, args ...any) {
-				out = append(
-					out,
-					fmt.Sprintf(
-						"%s:%d: clause %s asks for %s; the stand-in %s allows %s",
-						w.File,
-						cl.Line,
-						cl.Name,
-						fmt.Sprintf(format, args[0]),
-						b.Name,
-						args[1],
-					),
-				)
-			}
-			if l.MaximumQoS != nil && cl.QoS != nil && *cl.QoS > *l.MaximumQoS {
-				ask("QoS %d", *cl.QoS, fmt.Sprintf("QoS %d at most (maximum-qos)", *l.MaximumQoS))
-			}
-			if l.NoRetained && cl.Retain != nil && *cl.Retain {
-				ask("%s", "retained messages", "none (retain-available: false)")
-			}
-			if n := l.MaximumPacketSize; n > 0 && len(cl.Topic.String()) > n {
-				ask(
-					"a topic of %d bytes",
-					len(cl.Topic.String()),
-					fmt.Sprintf("packets of %d (maximum-packet-size)", n),
-				)
-			}
-		}
-	}
-	return out
 }
 
 // literals turns numbers of a template's literals into float64, as expressions have them.

@@ -20,6 +20,9 @@ var Haste = &contract.Rule{Name: contract.RuleHaste,
 	Start: func(*contract.Contract) func(*contract.Pass) {
 		hastes := map[*contract.Cell]*haste{}
 		return func(p *contract.Pass) {
+			if p.Clause == nil {
+				return
+			}
 			most := p.Clause.Most
 			switch {
 			case most.N == 0:

@@ -5,7 +5,10 @@ import "hodstone/internal/contract"
 
 // All lists the rules, in the order in which their breaches are told.
 func All() []*contract.Rule {
-	return []*contract.Rule{Size, Format, Schema, Values, Range, QoS, Retain, From, Silence, Haste, Answer}
+	return []*contract.Rule{
+		Size, Format, Schema, Values, Range, QoS, Retain, From, Expiry, Properties, Silence, Haste, Only, Answer,
+		Relation, Terms, Presence, Subscribes,
+	}
 }
 
 // stateless starts a rule that remembers nothing and looks at messages only.
@@ -17,4 +20,9 @@ func stateless(look func(*contract.Pass)) func(*contract.Contract) func(*contrac
 			}
 		}
 	}
+}
+
+// Payload returns what a payload alone breaks of a clause.
+func Payload(c *contract.Contract, cl *contract.Clause, b []byte) []contract.Breach {
+	return contract.Examine(c, All(), cl, b)
 }

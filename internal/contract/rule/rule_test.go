@@ -21,6 +21,7 @@ func TestEachRuleFiresAndNearlyDoes(t *testing.T) {
 		fstest.MapFS{},
 		"x",
 		map[string]any{"type": "object", "required": []any{"kg"}},
+		nil,
 	)
 	if err != nil {
 		t.Fatal(err)

@@ -128,6 +128,31 @@ func Covers(filter, other string) bool {
 	}
 }
 
+// Meets tells whether there is a topic name that both filters match. Both must be valid and not shared.
+func Meets(filter, other string) bool {
+	wild := func(s string) bool { return strings.HasPrefix(s, "+") || strings.HasPrefix(s, "#") }
+	if strings.HasPrefix(filter, "$") && wild(other) || strings.HasPrefix(other, "$") && wild(filter) {
+		return false // §4.7.2
+	}
+	for {
+		f, fRest, fMore := strings.Cut(filter, "/")
+		o, oRest, oMore := strings.Cut(other, "/")
+		switch {
+		case f == "#", o == "#":
+			return true
+		case f != "+" && o != "+" && f != o:
+			return false
+		case fMore && !oMore:
+			return fRest == "#" // a/# matches a
+		case !fMore && oMore:
+			return oRest == "#"
+		case !fMore:
+			return true
+		}
+		filter, other = fRest, oRest
+	}
+}
+
 // Tree keeps values under topic filters and finds those whose filter matches a
 // name without looking at the others. The zero value is empty. It is not safe
 // for concurrent use.

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -171,6 +172,12 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 		c.Text(x, y, text, t.Old)
 		return
 	}
+	type arrival struct {
+		text  string
+		style look.Style
+		wrong bool
+	}
+	var all []arrival
 	for i := range j.Hops {
 		h := &j.Hops[i]
 		// The observer's copy is held against the contract, every copy against what its
@@ -209,13 +216,26 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 		if sign != "" {
 			text = sign + " " + text
 		}
-		if x+look.Width(text) > c.W && i == 0 {
-			c.Text(x, y, look.Clip(text, c.W-x), st)
+		all = append(all, arrival{text, st, h.Verdict == trace.HopBroken || mark.Sign != ""})
+	}
+	// In the order of their coming, but what is wrong stands where it is not cut off.
+	slices.SortStableFunc(all, func(a, b arrival) int {
+		switch {
+		case a.wrong == b.wrong:
+			return 0
+		case a.wrong:
+			return -1
+		}
+		return 1
+	})
+	for i, h := range all {
+		if x+look.Width(h.text) > c.W && i == 0 {
+			c.Text(x, y, look.Clip(h.text, c.W-x), h.style)
 			return
-		} else if x+look.Width(text) > c.W {
-			c.Text(x, y, look.Clip(fmt.Sprintf("… %d more", len(j.Hops)-i), c.W-x), t.Dim)
+		} else if x+look.Width(h.text) > c.W {
+			c.Text(x, y, look.Clip(fmt.Sprintf("… %d more", len(all)-i), c.W-x), t.Dim)
 			return
 		}
-		x = c.Text(x, y, text+"   ", st)
+		x = c.Text(x, y, h.text+"   ", h.style)
 	}
 }

@@ -1,0 +1,121 @@
+package workbench
+
+import (
+	"maps"
+	"strings"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/device"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+	"hodstone/internal/workspace"
+)
+
+// Player is what a client plays, and what is known of it beside its packets.
+type Player struct {
+	Party      string
+	Parameters map[string]string // the values of the contract's parameters that are its own
+	Encrypted  *bool             // whether it comes by TLS; nil where that is not known
+}
+
+// maxPlayers is how many clients of stand-ins are told apart.
+const maxPlayers = 50_000
+
+// Players are what the devices of a workspace play, by name.
+func Players(w *workspace.Workspace) map[string]Player {
+	out := map[string]Player{}
+	for _, kind := range w.Devices {
+		var encrypted *bool
+		if br := w.Broker(kind.Broker); br != nil {
+			for i, l := range br.Ways() {
+				if l.Name == kind.Listener || kind.Listener == "" && i == 0 {
+					encrypted = encryptedBy(l.URL)
+				}
+			}
+		}
+		for n := range max(1, kind.Count) {
+			p := Player{Party: kind.Plays, Parameters: map[string]string{}, Encrypted: encrypted}
+			for name, v := range kind.Parameters {
+				p.Parameters[name] = workspace.FillIn(v, n+1)
+			}
+			out[device.Name(kind, n+1)] = p
+		}
+	}
+	return out
+}
+
+// encryptedBy tells by a URL whether the way is by TLS; nil for none that is known.
+func encryptedBy(url string) *bool {
+	scheme, _, ok := strings.Cut(url, "://")
+	is := map[string]bool{"mqtts": true, "wss": true, "ssl": true, "tls": true, "mqtt": false, "ws": false, "tcp": false}
+	if encrypted, known := is[strings.ToLower(scheme)]; ok && known {
+		return &encrypted
+	}
+	return nil
+}
+
+// playing are the devices' roles, and what the clients of stand-ins turn out to play.
+func (o *observing) plays(players map[string]Player) {
+	o.players = maps.Clone(players)
+	if o.players == nil {
+		o.players = map[string]Player{}
+	}
+}
+
+// session lets the judge look at what a client's own packets and links show.
+func (o *observing) session(e *trace.Event) {
+	if e.Role != trace.RoleDevice && e.Role != trace.RolePeer || e.Own() {
+		return
+	}
+	connect, _ := e.Packet.(*packet.Connect)
+	if e.Role == trace.RolePeer {
+		o.meet(e, connect)
+	}
+	p, known := o.players[e.Client]
+	if !known || p.Party == "" {
+		return
+	}
+	s := contract.Session{Client: e.Client, Broker: e.Broker, Party: p.Party, Parameters: p.Parameters, At: e.At,
+		Seq: e.Seq, Version: e.Version, Packet: e.Packet, Bytes: len(e.Raw), Topic: e.Topic(), Encrypted: p.Encrypted}
+	switch {
+	case e.Kind == trace.Link && e.Link == client.LinkFrozen:
+		s.Step = contract.StepCut
+	case e.Kind == trace.Link && e.Link == client.LinkThawed:
+		s.Step = contract.StepMended
+	case e.Kind == trace.Link && e.Link == client.LinkEnded:
+		s.Step, s.ByBroker = contract.StepEnded, e.By == client.ByBroker
+	case e.Packet == nil, e.Broken != "":
+		return
+	case e.Kind == trace.Sent:
+		s.Step = contract.StepSent
+	case e.Kind == trace.Received:
+		s.Step = contract.StepGot
+	default:
+		return
+	}
+	if e.Publish() != nil && !o.judge.Follows(p.Party) {
+		return
+	}
+	o.missing(o.judge.Session(s))
+}
+
+// meet finds out what a client of a stand-in's plays: by its login, or its client identifier.
+func (o *observing) meet(e *trace.Event, connect *packet.Connect) {
+	if e.Kind == trace.Link && e.Link == client.LinkOpened {
+		_, listener, _ := strings.Cut(e.Text, " at ")
+		o.opened[e.Client] = encryptedBy(listener)
+		if len(o.opened) > maxPlayers {
+			clear(o.opened)
+		}
+	}
+	if connect == nil || e.Kind != trace.Sent {
+		return
+	}
+	party, values := o.contract.PartyOf(connect.ClientID, connect.Username)
+	if party == nil || len(o.players) > maxPlayers {
+		delete(o.players, e.Client) // under this name it is somebody else now
+		return
+	}
+	o.players[e.Client] = Player{party.Name, values, o.opened[e.Client]}
+}
