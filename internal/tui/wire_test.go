@@ -153,7 +153,7 @@ func TestTheWireFromAllSides(t *testing.T) {
 	// Inside the stand-in: who is there, throwing out.
 	x.key("4")
 	x.key("i")
-	x.await("inside quay: 8 sessions, 8 connected", "marrowvoe/pen/+/oxygen", "refused: 0")
+	x.await("inside quay: 8 sessions, 8 connected", "marrowvoe/pen/1/feeder/set", "refused: 0")
 	x.key("o")
 	x.await("barge is thrown out")
 	x.await("8 connected") // and it comes back

@@ -113,8 +113,10 @@ func (t *terms) sent(p *contract.Pass, x *termsOf, want *contract.Terms) {
 		x.goodbye, x.crowded = false, false
 		x.lost.met()
 		clear(x.flying)
-		if n, within, hasty := x.tries.came(want.Tries, s.At); want.Tries.N > 0 && hasty {
-			breach(p, "tries", want.Tries.String()+" at most", "%d within %s", n, within.Round(100*time.Millisecond))
+		if want.Tries.N > 0 {
+			if n, within, hasty := x.tries.came(want.Tries, s.At); hasty {
+				breach(p, "tries", want.Tries.String()+" at most", "%d within %s", n, within.Round(100*time.Millisecond))
+			}
 		}
 		t.connect(p, q, want)
 	case *packet.Publish:
