@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math/big"
+	neturl "net/url"
 	"path"
 	"slices"
 	"sort"
@@ -63,7 +64,7 @@ func (f files) Load(url string) (any, error) {
 // "contract#/definitions/NAME", nil for none. The error says what is wrong and where in
 // the schema, as a JSON Pointer.
 func CompileSchema(fsys fs.FS, name string, doc any, definitions map[string]any) (*Schema, error) {
-	url := schemaRoot + "clause-" + name
+	url := schemaRoot + "clause-" + neturl.PathEscape(name)
 	f := files{fsys, map[string]any{url: doc, schemaRoot + "contract": map[string]any{"definitions": definitions}}}
 	c := jsonschema.NewCompiler()
 	c.DefaultDraft(jsonschema.Draft2020)
@@ -79,8 +80,9 @@ func CompileSchema(fsys fs.FS, name string, doc any, definitions map[string]any)
 		return nil, plainSchemaError(err, url)
 	}
 	if at := circle(compiled); at != nil {
+		own := url
 		url, pointer, _ := strings.Cut(at.Location, "#")
-		if url != schemaRoot+"clause-"+name {
+		if url != own {
 			return nil, &SchemaError{
 				Reason: fmt.Sprintf(
 					"%s#%s leads back to itself without looking at any part of the value: it says nothing",

@@ -223,6 +223,7 @@ type Properties struct {
 type Example struct {
 	Payload []byte
 	Text    string // as people read it
+	Value   any    // as it is written; nil where it is written letter by letter
 	Because string // of a counter-example: why it fails
 	Line    int
 }

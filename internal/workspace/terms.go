@@ -133,7 +133,7 @@ func (r *clauseReading) exemplify() {
 			continue
 		}
 		line, _ := v.position()
-		r.Examples = append(r.Examples, contract.Example{Payload: b, Text: exampleText(v), Line: line})
+		r.Examples = append(r.Examples, contract.Example{Payload: b, Text: exampleText(v), Value: v.written(), Line: line})
 	}
 	for _, x := range r.counter {
 		at := x.value
@@ -152,7 +152,7 @@ func (r *clauseReading) exemplify() {
 		}
 		line, _ := at.position()
 		r.Counter = append(r.Counter,
-			contract.Example{Payload: b, Text: exampleText(at), Because: x.because, Line: line})
+			contract.Example{Payload: b, Text: exampleText(at), Value: x.value.written(), Because: x.because, Line: line})
 	}
 }
 
