@@ -32,6 +32,8 @@ type Message struct {
 	// Copy marks a stored message that greeted a subscription: it says nothing of
 	// cadence or QoS.
 	Copy bool
+	// Unsure tells of a copy that it may be a live message: a subscription that keeps the retain flag was just made.
+	Unsure bool
 	// Sent is how the publisher sent it, where that is on the trace; nil where it is not. What a broker made of it on
 	// the way is no breach of the publisher's.
 	Sent *Envelope

@@ -266,6 +266,7 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey)
 		Retain:      m.Retain,
 		RetainKnown: e.Meaning.Flag && eyes != nil && eyes.flag,
 		Copy:        hop.Copy,
+		Unsure:      e.Meaning.Stored == trace.StorageMaybe,
 		Sender:      j.Sender,
 		Eye:         e.Broker,
 		Cleared:     j.Sender != "" && j.Retain,

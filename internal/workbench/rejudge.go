@@ -1,9 +1,7 @@
 package workbench
 
 import (
-	"cmp"
 	"context"
-	"maps"
 	"slices"
 	"time"
 
@@ -74,34 +72,12 @@ func Rejudge(
 			note(b)
 		}
 	}
-	// Several observers at one broker see the same: one is enough.
-	got := map[string]map[string]int{} // messages by broker and observer
-	err := stretches(ctx, events, func(some []trace.Event) {
-		for i := range some {
-			e := &some[i]
-			if v.From.IsZero() {
-				v.From = e.At
-			}
-			v.Until = e.At
-			if e.Role != trace.RoleObserver {
-				continue
-			}
-			if got[e.Broker] == nil {
-				got[e.Broker] = map[string]int{}
-			}
-			if n := got[e.Broker][e.Client]; e.Kind == trace.Received && e.Publish() != nil {
-				got[e.Broker][e.Client] = n + 1
-			} else {
-				got[e.Broker][e.Client] = n
-			}
-		}
-	})
+	byBroker, from, until, err := observersOf(ctx, events)
 	if err != nil {
 		return nil, err
 	}
-	for broker, by := range got {
-		names := slices.Sorted(maps.Keys(by))
-		best := slices.MaxFunc(names, func(a, b string) int { return cmp.Compare(by[a], by[b]) })
+	v.From, v.Until = from, until
+	for broker, best := range byBroker {
 		o.own[best] = true
 		v.Observers = append(v.Observers, best)
 		o.eyes[broker] = &eyes{filters: []string{}}

@@ -13,9 +13,11 @@ import (
 	"strings"
 
 	"hodstone/internal/expression"
+	"hodstone/internal/plain"
 )
 
-// Comments stand above the lines of what they are about, by the JSON Pointer of that.
+// Comments stand with what they are about, by the keys that lead there, each behind a "/": behind its line where there
+// is one and room for it, else above it.
 type Comments map[string][]string
 
 // wide is how long a line of a mapping in braces may get.
@@ -24,7 +26,7 @@ const wide = 116
 // YAML writes a value as people write workspaces: what is short in braces on one line, the rest line by line. It is
 // indented by so many spaces. Reading it gives the same value again.
 func YAML(v any, indent int, comments Comments) string {
-	w := yamlWriter{comments: comments}
+	w := yamlWriter{comments: comments, places: slices.Sorted(maps.Keys(comments))}
 	w.block(v, indent, "")
 	return w.b.String()
 }
@@ -32,6 +34,12 @@ func YAML(v any, indent int, comments Comments) string {
 type yamlWriter struct {
 	b        strings.Builder
 	comments Comments
+	places   []string // of the comments, sorted
+}
+
+// comment makes a comment of a text.
+func comment(text string) string {
+	return "# " + strings.Join(strings.Fields(plain.OneLine(text)), " ")
 }
 
 // block writes a value on lines of its own.
@@ -40,44 +48,46 @@ func (w *yamlWriter) block(v any, indent int, at string) {
 	switch v := v.(type) {
 	case expression.Object:
 		for _, m := range v {
-			here := at + "/" + m.Key
-			for _, c := range w.comments[here] {
-				w.b.WriteString(pad + "# " + strings.Join(strings.Fields(c), " ") + "\n")
-			}
-			w.b.WriteString(pad + scalar(m.Key) + ":")
-			w.value(m.Value, indent, here, len(pad)+len(m.Key)+1)
+			w.item(pad+scalar(m.Key)+":", m.Value, indent, at+"/"+m.Key)
 		}
 	case []any:
 		for i, x := range v {
-			w.b.WriteString(pad + "-")
-			w.value(x, indent, fmt.Sprintf("%s/%d", at, i), len(pad)+1)
+			w.item(pad+"-", x, indent, fmt.Sprintf("%s/%d", at, i))
 		}
 	default:
 		w.b.WriteString(pad + flow(v) + "\n")
 	}
 }
 
-// value writes a value behind its key.
-func (w *yamlWriter) value(v any, indent int, at string, before int) {
-	size, commented := 0, false
-	for key := range w.comments {
-		commented = commented || strings.HasPrefix(key, at+"/")
-	}
+// item writes a value behind its key.
+func (w *yamlWriter) item(key string, v any, indent int, at string) {
+	notes := w.comments[at]
+	i, _ := slices.BinarySearch(w.places, at+"/")
+	deeper := i < len(w.places) && strings.HasPrefix(w.places[i], at+"/")
+	size := 0
 	switch x := v.(type) {
-	case nil:
-		w.b.WriteString(" null\n")
-		return
 	case expression.Object:
 		size = len(x)
 	case []any:
 		size = len(x)
 	}
-	text := flow(v)
-	if size == 0 || !commented && before+1+len([]rune(text)) <= wide && depth(v) <= 3 {
-		w.b.WriteString(" " + text + "\n")
+	line := key + " " + flow(v)
+	if text, is := v.(string); is && inBlock.MatchString(text) && !taken.MatchString(text) {
+		line = key + " " + text
+	}
+	whole := size == 0 || !deeper && len([]rune(line)) <= wide && depth(v) <= 3
+	if whole && len(notes) == 1 && len([]rune(line+comment(notes[0])))+2 <= wide+4 {
+		w.b.WriteString(line + "  " + comment(notes[0]) + "\n")
 		return
 	}
-	w.b.WriteString("\n")
+	for _, c := range notes {
+		w.b.WriteString(strings.Repeat(" ", indent) + comment(c) + "\n")
+	}
+	if whole {
+		w.b.WriteString(line + "\n")
+		return
+	}
+	w.b.WriteString(key + "\n")
 	w.block(v, indent+2, at)
 }
 
@@ -150,8 +160,13 @@ func flow(v any) string {
 	return b.String()
 }
 
-// bare are texts that no YAML reads as anything else.
-var bare = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_./+°±%-]*( [A-Za-z0-9_./()°±%-]+)*$`)
+// bare are texts that no YAML reads as anything else: words, and times, rates, sizes, versions and ranges.
+var bare = regexp.MustCompile(`^(?:[A-Za-z_][A-Za-z0-9_./+°±%-]*( [A-Za-z0-9_./()°±%-]+)*` +
+	`|(?:[0-9]+(?:\.[0-9]+)?(?:ms|s|m|h))+(?:(?: ± |\.\.)(?:[0-9]+(?:\.[0-9]+)?(?:ms|s|m|h))+)?` +
+	`|[0-9]+/(?:s|min|h)|[0-9]+(?:KiB|MiB)|[0-9]+\.[0-9]+\.[0-9]+|[0-9]+\.\.[0-9]+)$`)
+
+// inBlock are further texts that stand for themselves on a line of their own, though not in braces.
+var inBlock = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_./{}-]*$`)
 
 // taken are words that some YAML reads as something else.
 var taken = regexp.MustCompile(`(?i)^(true|false|yes|no|on|off|null|y|n|nan|inf|\.inf|\.nan|infinity)$`)

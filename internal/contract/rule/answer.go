@@ -13,7 +13,7 @@ const maxAsked = 10_000
 
 // Answer misses answers to commands.
 var Answer = &contract.Rule{Name: contract.RuleAnswer,
-	Doc: "Each live message of a clause with an answer is followed in time by one of the answering clause with the same values in the parameters that both have. An answer that comes late is a breach, as none is. One answer answers the oldest command that waits for it.",
+	Doc: "Each live message of a clause with an answer is followed in time by one of the answering clause with the same values in the parameters that both have. An answer that comes late is a breach, as none is. One answer answers the oldest command that waits for it; so does what may be a stored copy, for just after SUBSCRIBE the two cannot be told apart.",
 	Start: func(c *contract.Contract) func(*contract.Pass) {
 		a := answers{c: c, waiting: map[*contract.Clause][]asked{}}
 		return a.look
@@ -33,15 +33,15 @@ type asked struct {
 }
 
 func (a *answers) look(p *contract.Pass) {
-	if p.Fact != contract.FactMessage || p.Message.Copy {
+	if p.Fact != contract.FactMessage {
 		return
 	}
 	var values map[string]string
-	if waiting := a.waiting[p.Clause]; len(waiting) > 0 {
+	if waiting := a.waiting[p.Clause]; len(waiting) > 0 && (!p.Message.Copy || p.Message.Unsure) {
 		values = p.Clause.Topic.Values(p.Message.Topic)
 		a.waiting[p.Clause] = a.answered(waiting, values)
 	}
-	if p.Clause.Answer == nil || a.n >= maxAsked {
+	if p.Message.Copy || p.Clause.Answer == nil || a.n >= maxAsked {
 		return
 	}
 	by := a.c.Clause(p.Clause.Answer.Clause)

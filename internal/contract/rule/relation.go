@@ -160,15 +160,12 @@ func (x *related) follows(p *contract.Pass, values map[string]string, shared []s
 		delete(x.waiting, k) // its deadline is void with the sight
 		return
 	}
-	if p.Message.Copy {
-		return
-	}
-	if p.Clause.Name == x.Follow.Clause && x.waiting[k].Pending() && fits(p, x.Follow, values, x.causes[k]) {
+	if m := p.Message; p.Clause.Name == x.Follow.Clause && (!m.Copy || m.Unsure) && x.waiting[k].Pending() && fits(p, x.Follow, values, x.causes[k]) {
 		x.waiting[k].Met()
 		delete(x.waiting, k)
 		delete(x.causes, k)
 	}
-	if p.Clause.Name != x.After.Clause || !fits(p, x.After, values, nil) {
+	if p.Message.Copy || p.Clause.Name != x.After.Clause || !fits(p, x.After, values, nil) {
 		return
 	}
 	x.waiting[k].Met()

@@ -1,0 +1,570 @@
+package draft
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"hodstone/internal/expression"
+	"hodstone/internal/payload"
+)
+
+// Limits of what is kept of values.
+const (
+	maxNumbers = 512
+	maxFields  = 200 // of one topic, in all
+	maxNesting = 12
+)
+
+// node is all values that were seen at one place of a payload.
+type node struct {
+	n       int
+	formats map[payload.Format]int // at the root: what the bytes are of
+	suffix  map[string]int         // at the root: behind numbers
+
+	objects, arrays, bools, nulls, strings, whole int
+	members                                       map[string]*node
+	order                                         []string // of members, as they were first seen
+	items                                         *node
+	fields                                        *int // members in all, for the limit
+	cut                                           bool // there were more
+
+	numbers      []float64
+	count        int // of numbers
+	lo, hi       float64
+	prev         float64
+	rises, falls int          // from one to the next
+	spans        [][2]float64 // the ranges of the topics that were joined
+
+	texts   map[string]int
+	many    bool // more different texts than are kept
+	times   int  // that are date-times
+	uuids   int
+	shapes  map[string]int // texts with their digits as 0
+	longest int
+}
+
+var suffixed = regexp.MustCompile(`^-?[0-9]+(?:\.[0-9]+)?(\s*[^\s0-9.eE+-][^0-9]{0,7})$`)
+
+// take takes a payload in.
+func (v *node) take(b []byte) {
+	if v.formats == nil {
+		v.formats, v.suffix, v.fields = map[payload.Format]int{}, map[string]int{}, new(int)
+	}
+	v.n++
+	text := utf8.Valid(b) && !strings.ContainsRune(string(b), 0)
+	if m := suffixed.FindSubmatch(b); m != nil && text {
+		v.suffix[string(m[1])]++
+		f, _ := strconv.ParseFloat(strings.TrimSuffix(string(b), string(m[1])), 64)
+		v.number(f, string(b))
+		v.text(string(b))
+		v.formats[payload.Text]++
+		return
+	}
+	if text {
+		if x, err := payload.Decode(payload.JSON, b); err == nil {
+			switch x := x.(type) {
+			case json.Number:
+				v.formats[payload.Number]++
+				v.value(x, 0)
+				v.text(string(b))
+				return
+			case bool, nil: // true and false are as often words
+			default:
+				v.formats[payload.JSON]++
+				v.value(x, 0)
+				return
+			}
+		}
+		if strings.HasPrefix(strings.TrimSpace(string(b)), "<") {
+			if _, err := payload.Decode(payload.XML, b); err == nil {
+				v.formats[payload.XML]++
+				return
+			}
+		}
+		v.formats[payload.Text]++
+		v.text(string(b))
+		return
+	}
+	for _, f := range []payload.Format{payload.CBOR, payload.MessagePack} {
+		if x, err := payload.Decode(f, b); err == nil && compound(x) {
+			v.formats[f]++
+			v.value(x, 0)
+			return
+		}
+	}
+	v.formats[payload.Binary]++
+}
+
+func compound(x any) bool {
+	switch x.(type) {
+	case map[string]any, []any:
+		return true
+	}
+	return false
+}
+
+// format is the narrowest that all payloads are of.
+func (v *node) format() payload.Format {
+	f, n, all := most(v.formats)
+	if n == all {
+		return f
+	}
+	if v.formats[payload.Number]+v.formats[payload.JSON] == all {
+		return payload.JSON
+	}
+	if v.formats[payload.Binary]+v.formats[payload.CBOR]+v.formats[payload.MessagePack] > 0 {
+		return payload.Binary
+	}
+	return payload.Text
+}
+
+// print tells payloads of a kind from others: the format, and the fields of its object.
+func (v *node) print() string {
+	f := v.format()
+	switch {
+	case len(v.members) > 0:
+		names := slices.Sorted(maps.Keys(v.members))
+		// What is always there counts; the rest may not have come by yet.
+		names = slices.DeleteFunc(names, func(n string) bool { return v.members[n].n < v.objects })
+		return string(f) + " object " + strings.Join(names, ",")
+	case f == payload.Number, f == payload.Text:
+		return "scalar " + string(f) + " " + v.commonSuffix()
+	}
+	return string(f)
+}
+
+func (v *node) commonSuffix() string {
+	s, n, _ := most(v.suffix)
+	if n > 0 && n == v.n {
+		return s
+	}
+	return ""
+}
+
+// value takes a decoded value in.
+func (v *node) value(x any, depth int) {
+	if depth > 0 {
+		v.n++
+	}
+	if depth > maxNesting {
+		v.cut = true
+		return
+	}
+	switch x := x.(type) {
+	case nil:
+		v.nulls++
+	case bool:
+		v.bools++
+	case json.Number:
+		f, _ := x.Float64()
+		v.number(f, x.String())
+	case string:
+		v.text(x)
+	case []any:
+		v.arrays++
+		if v.items == nil {
+			v.items = &node{fields: v.fields}
+		}
+		for _, y := range x[:min(len(x), 100)] {
+			v.items.value(y, depth+1)
+		}
+	case map[string]any:
+		v.objects++
+		if v.members == nil {
+			v.members = map[string]*node{}
+		}
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			if v.members[k] == nil {
+				if *v.fields >= maxFields {
+					v.cut = true
+					continue
+				}
+				*v.fields++
+				v.members[k] = &node{fields: v.fields}
+				v.order = append(v.order, k)
+			}
+			v.members[k].value(x[k], depth+1)
+		}
+	}
+}
+
+func (v *node) number(f float64, written string) {
+	switch {
+	case v.count == 0:
+		v.lo, v.hi = f, f
+	case f > v.prev:
+		v.rises++
+	case f < v.prev:
+		v.falls++
+	}
+	v.prev = f
+	v.count++
+	v.lo, v.hi = min(v.lo, f), max(v.hi, f)
+	if f == math.Trunc(f) && !strings.ContainsAny(written, ".eE") {
+		v.whole++
+	}
+	if len(v.numbers) < maxNumbers {
+		v.numbers = append(v.numbers, f)
+	} else {
+		v.numbers[v.count%maxNumbers] = f
+	}
+}
+
+var (
+	uuid   = regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
+	digits = regexp.MustCompile(`[0-9]`)
+)
+
+func (v *node) text(s string) {
+	v.strings++
+	v.longest = max(v.longest, len(s))
+	if v.texts == nil {
+		v.texts, v.shapes = map[string]int{}, map[string]int{}
+	}
+	if _, known := v.texts[s]; known || len(v.texts) < maxTexts && len(s) < 200 {
+		v.texts[s]++
+	} else {
+		v.many = true
+	}
+	if _, err := time.Parse(time.RFC3339Nano, s); err == nil {
+		v.times++
+	} else if uuid.MatchString(s) {
+		v.uuids++
+	}
+	if shape := digits.ReplaceAllString(s, "0"); len(v.shapes) < maxTexts && len(s) < 60 {
+		v.shapes[shape]++
+	}
+}
+
+// join adds what was seen elsewhere.
+func (v *node) join(o *node) {
+	for f, n := range o.formats {
+		if v.formats == nil {
+			v.formats, v.suffix = map[payload.Format]int{}, map[string]int{}
+		}
+		v.formats[f] += n
+	}
+	for s, n := range o.suffix {
+		v.suffix[s] += n
+	}
+	if o.count > 0 {
+		if v.count == 0 {
+			v.lo, v.hi = o.lo, o.hi
+		}
+		v.lo, v.hi = min(v.lo, o.lo), max(v.hi, o.hi)
+		v.rises, v.falls = v.rises+o.rises, v.falls+o.falls
+		v.spans = append(v.spans, [2]float64{o.lo, o.hi})
+	}
+	v.n, v.objects, v.arrays, v.bools, v.nulls = v.n+o.n, v.objects+o.objects, v.arrays+o.arrays, v.bools+o.bools, v.nulls+o.nulls
+	v.strings, v.whole, v.count, v.times, v.uuids = v.strings+o.strings, v.whole+o.whole, v.count+o.count, v.times+o.times, v.uuids+o.uuids
+	v.longest, v.many, v.cut = max(v.longest, o.longest), v.many || o.many, v.cut || o.cut
+	v.numbers = append(v.numbers, o.numbers...)
+	for _, pair := range []struct {
+		to   *map[string]int
+		from map[string]int
+	}{{&v.texts, o.texts}, {&v.shapes, o.shapes}} {
+		if *pair.to == nil && pair.from != nil {
+			*pair.to = map[string]int{}
+		}
+		for s, n := range pair.from {
+			(*pair.to)[s] += n
+		}
+	}
+	if o.items != nil {
+		if v.items == nil {
+			v.items = &node{}
+		}
+		v.items.join(o.items)
+	}
+	for _, k := range o.order {
+		if v.members == nil {
+			v.members = map[string]*node{}
+		}
+		if v.members[k] == nil {
+			v.members[k] = &node{}
+			v.order = append(v.order, k)
+		}
+		v.members[k].join(o.members[k])
+	}
+}
+
+// units are what names of fields end with, and the unit that they stand for.
+var units = []struct{ ending, unit string }{
+	{"celsius", "°C"}, {"kelvin", "K"}, {"fahrenheit", "°F"}, {"percent", "%"}, {"pct", "%"}, {"kgmin", "kg/min"}, {"mgl", "mg/l"},
+	{"gkg", "g/kg"}, {"kg", "kg"}, {"tonnes", "t"}, {"gram", "g"}, {"grams", "g"}, {"hpa", "hPa"}, {"kpa", "kPa"}, {"mbar", "mbar"},
+	{"bar", "bar"}, {"_pa", "Pa"}, {"litres", "l"}, {"liters", "l"}, {"_l", "l"}, {"_mm", "mm"}, {"_cm", "cm"}, {"_m", "m"}, {"metres", "m"},
+	{"_ms", "ms"}, {"millis", "ms"}, {"_s", "s"}, {"seconds", "s"}, {"minutes", "min"}, {"volts", "V"}, {"_v", "V"}, {"_mv", "mV"},
+	{"amps", "A"}, {"_a", "A"}, {"_ma", "mA"}, {"watts", "W"}, {"_w", "W"}, {"kwh", "kWh"}, {"_kw", "kW"}, {"_hz", "Hz"}, {"rpm", "1/min"},
+	{"ppm", "ppm"}, {"lux", "lx"}, {"degrees", "°"}, {"_deg", "°"},
+}
+
+var capital = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+
+// unitOf is the unit that a field's name speaks of; "" for none.
+func unitOf(name string) string {
+	low := strings.ToLower(capital.ReplaceAllString(name, "${1}_$2"))
+	low = "_" + strings.NewReplacer("-", "_", ".", "_", " ", "_").Replace(low)
+	for _, u := range units {
+		if strings.HasSuffix(low, "_"+strings.TrimPrefix(u.ending, "_")) || len(u.ending) > 4 && strings.HasSuffix(low, u.ending) {
+			return u.unit
+		}
+	}
+	return ""
+}
+
+// far is by how many times the middle half's width a value lies outside of it to be told as an outlier; rare is the
+// share that outliers have at most, and seldom that of those which come from one of several topics alone.
+const (
+	far    = 3
+	rare   = 0.01
+	seldom = 0.1
+)
+
+// bounds are the range of the numbers, without outliers, and how many of these there are.
+func (v *node) bounds() (lo, hi float64, out int) {
+	all := slices.Clone(v.numbers)
+	slices.Sort(all)
+	n := len(all)
+	if n < 20 {
+		return v.lo, v.hi, 0
+	}
+	q1, q3 := all[n/4], all[n*3/4]
+	if q1 == q3 {
+		return v.lo, v.hi, 0 // it mostly stands still
+	}
+	least, largest := q1-far*(q3-q1), q3+far*(q3-q1)
+	from, _ := slices.BinarySearch(all, least)
+	to := n
+	for to > 0 && all[to-1] > largest {
+		to--
+	}
+	sources := 0
+	for _, s := range v.spans {
+		sources += flag(s[0] < least || s[1] > largest)
+	}
+	share := float64(from+n-to) / float64(n)
+	if share == 0 || share > rare && (share > seldom || sources != 1 || len(v.spans) < 3) {
+		return v.lo, v.hi, 0
+	}
+	return all[from], all[to-1], from + n - to
+}
+
+// nice is the next larger of 1, 2, 5, 10, 20, 50 …
+func nice(f float64) float64 {
+	if f <= 0 {
+		return 0
+	}
+	p := math.Pow(10, math.Floor(math.Log10(f)))
+	for _, k := range []float64{1, 2, 5, 10} {
+		if f <= k*p*(1+1e-9) {
+			return k * p
+		}
+	}
+	return 10 * p
+}
+
+// room is by how much a range is wider than what was seen: in a few minutes not all was.
+const room = 1.25
+
+// outwards rounds a range to what a person would write: from 0 where nothing is below.
+func outwards(lo, hi float64) (float64, float64) {
+	low, high := 0.0, 0.0
+	if lo < 0 {
+		low = -nice(-lo * room)
+	}
+	if hi > 0 {
+		high = nice(hi * room)
+	}
+	return low, high
+}
+
+func numeral(f float64) json.Number { return json.Number(strconv.FormatFloat(f, 'f', -1, 64)) }
+
+// finding is what is made of a place, with what is to be told of it.
+type finding struct {
+	notes   map[string][]string // comments by the pointer within the schema
+	outlier []string
+}
+
+func (x *finding) note(at, format string, args ...any) {
+	x.notes[at] = append(x.notes[at], fmt.Sprintf(format, args...))
+}
+
+// schema makes a JSON Schema of what was seen at a place; name is the field's.
+func (x *finding) schema(v *node, name, at string) expression.Object {
+	var out expression.Object
+	put := func(key string, value any) { out = append(out, expression.Member{Key: key, Value: value}) }
+	var types []any
+	for _, t := range []struct {
+		name string
+		n    int
+	}{{"object", v.objects}, {"array", v.arrays}, {"string", v.strings}, {"boolean", v.bools}, {"null", v.nulls}} {
+		if t.n > 0 {
+			types = append(types, t.name)
+		}
+	}
+	if v.count > 0 {
+		if v.whole == v.count {
+			types = append(types, "integer")
+		} else {
+			types = append(types, "number")
+		}
+	}
+	switch len(types) {
+	case 0:
+		return out
+	case 1:
+		put("type", types[0])
+	default:
+		put("type", types)
+		x.note(at, "? of several types")
+	}
+	if v.objects > 0 {
+		x.object(v, at, put)
+	}
+	if v.arrays > 0 && v.items != nil && v.items.n > 0 {
+		put("items", x.schema(v.items, name, at+"/items"))
+	}
+	if v.strings > 0 && len(types) == 1 {
+		x.strings(v, at, put)
+	}
+	if v.count > 0 {
+		lo, hi := x.limits(v, at, put)
+		if lo == 0 && hi == 1 && v.whole == v.count {
+			x.note(at, "? 0 and 1: no and yes?")
+		}
+		if u := unitOf(name); u != "" {
+			put("unit", u)
+		}
+	}
+	return out
+}
+
+// known is how many numbers say something of their range.
+const known = 10
+
+// limits puts the range of numbers, and tells of what lies outside. It returns what was seen.
+func (x *finding) limits(v *node, at string, put func(string, any)) (lo, hi float64) {
+	lo, hi, out := v.bounds()
+	if out > 0 {
+		where := strings.ReplaceAll(strings.TrimPrefix(at, "/properties/"), "/properties/", "/")
+		x.outlier = append(x.outlier, strings.TrimPrefix(fmt.Sprintf("%s: %d of %d lie outside %v … %v, between %v and %v", where,
+			out, len(v.numbers), lo, hi, v.lo, v.hi), ": "))
+		x.note(at, "? %d of %d lie far outside, between %v and %v: breaches?", out, len(v.numbers), v.lo, v.hi)
+	}
+	low, high := outwards(lo, hi)
+	put("minimum", numeral(low))
+	switch {
+	case v.rises >= 3 && v.falls == 0:
+		x.note(at, "? counts up: from %v to %v in %d", v.lo, v.hi, v.count)
+	case v.count < known:
+		x.note(at, "? from %v to %v in only %d", v.lo, v.hi, v.count)
+	default:
+		put("maximum", numeral(high))
+		x.note(at, "from %v to %v in %d", v.lo, v.hi, v.count)
+	}
+	return lo, hi
+}
+
+func (x *finding) object(v *node, at string, put func(string, any)) {
+	var required []any
+	properties := expression.Object{}
+	for _, k := range v.order {
+		m := v.members[k]
+		here := at + "/properties/" + k
+		if m.n == v.objects {
+			required = append(required, k)
+		} else {
+			x.note(here, "%d of %d", m.n, v.objects)
+		}
+		properties = append(properties, expression.Member{Key: k, Value: x.schema(m, k, here)})
+	}
+	if len(required) > 0 {
+		put("required", required)
+	}
+	put("properties", properties)
+	if v.cut {
+		x.note(at, "? there are more fields than were looked at")
+	}
+}
+
+// often is how often each listed value was seen on average, at least; and how many of them there are at most.
+const (
+	often  = 4
+	listed = 8
+)
+
+func (x *finding) strings(v *node, at string, put func(string, any)) {
+	shape, n, _ := most(v.shapes)
+	switch {
+	case v.times == v.strings:
+		put("format", "date-time")
+	case v.uuids == v.strings:
+		put("format", "uuid")
+	case n == v.strings && strings.Contains(shape, "0") && len(v.texts) > 1:
+		put("pattern", patternOf(shape))
+		x.note(at, "all %d are of one shape", n)
+	case !v.many && len(v.texts) > 1 && len(v.texts) <= listed && v.strings >= often*len(v.texts):
+		var values []any
+		for _, s := range slices.Sorted(maps.Keys(v.texts)) {
+			values = append(values, s)
+		}
+		put("enum", values)
+		x.note(at, "%d values in %d", len(values), v.strings)
+		if words(v.texts) {
+			x.note(at, "? two words: no and yes?")
+		}
+	case !v.many && len(v.texts) == 1 && v.strings > 0:
+		only, _, _ := most(v.texts)
+		x.note(at, "always %q", payload.Clip(only, 40))
+	}
+}
+
+// words tells whether texts are words for no and yes.
+func words(texts map[string]int) bool {
+	for _, pair := range [][2]string{{"yes", "no"}, {"true", "false"}, {"on", "off"}, {"y", "n"}, {"0", "1"}} {
+		n := 0
+		for s := range texts {
+			if low := strings.ToLower(s); low == pair[0] || low == pair[1] {
+				n++
+			}
+		}
+		if n == 2 && len(texts) == 2 {
+			return true
+		}
+	}
+	return false
+}
+
+// patternOf is a regular expression for texts whose digits alone differ.
+func patternOf(shape string) string {
+	var b strings.Builder
+	b.WriteByte('^')
+	for i := 0; i < len(shape); {
+		if shape[i] != '0' {
+			j := i
+			for j < len(shape) && shape[j] != '0' {
+				j++
+			}
+			b.WriteString(regexp.QuoteMeta(shape[i:j]))
+			i = j
+			continue
+		}
+		j := i
+		for j < len(shape) && shape[j] == '0' {
+			j++
+		}
+		fmt.Fprintf(&b, "[0-9]{%d}", j-i)
+		i = j
+	}
+	b.WriteByte('$')
+	return b.String()
+}

@@ -1,0 +1,628 @@
+package draft
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"hodstone/internal/expression"
+	"hodstone/internal/payload"
+)
+
+// Result is a contract that was drafted.
+type Result struct {
+	Contract expression.Object   // as its mapping is written
+	Notes    map[string][]string // what is to be told of its parts, by JSON Pointer
+	Outliers []string            // what may be breaches in what it was made from
+	Left     []string            // what was left out, and why
+	Clauses  int
+}
+
+// object builds a mapping in its order.
+type object struct{ expression.Object }
+
+func (o *object) put(key string, v any) {
+	o.Object = append(o.Object, expression.Member{Key: key, Value: v})
+}
+
+// drafting is a draft that is being made.
+type drafting struct {
+	*Traffic
+	common  int // levels that all topics begin with
+	parties []*party
+	params  map[string]*parameter
+	shapes  []*clause
+	result  *Result
+}
+
+// clause is a shape with what is found of it.
+type clause struct {
+	*shape
+	name  string
+	from  string
+	body  object
+	value *node
+	n     int // live messages
+}
+
+// Options say what a draft is to heed.
+type Options struct {
+	// Names are those of clauses that there are already.
+	Names []string
+}
+
+// Write drafts a contract of what was seen.
+func (t *Traffic) Write(o Options) *Result {
+	d := drafting{Traffic: t, result: &Result{Notes: map[string][]string{}}}
+	var topics []*seen
+	for _, name := range t.order {
+		switch s := t.topics[name]; {
+		case s.value.n == 0:
+		case strings.ContainsAny(name, "{}"):
+			d.result.Left = append(d.result.Left, name+": a name with braces cannot be written as a pattern")
+		default:
+			topics = append(topics, s)
+		}
+	}
+	if t.unkept > 0 {
+		d.result.Left = append(d.result.Left, fmt.Sprintf("%d messages on topics beyond the first %d", t.unkept, maxTopics))
+	}
+	found := find(topics)
+	d.params = parameters(found)
+	d.common = common(found)
+	taken := map[string]bool{}
+	for _, n := range o.Names {
+		taken[n] = true
+	}
+	for _, x := range found {
+		c := &clause{shape: x, value: &node{}}
+		for _, s := range x.topics {
+			c.value.join(s.value)
+			c.n += s.n
+		}
+		c.name = d.nameOf(x, taken)
+		d.shapes = append(d.shapes, c)
+	}
+	for _, c := range d.shapes {
+		d.describe(c)
+	}
+	d.answers()
+	d.write()
+	return d.result
+}
+
+// common is how many levels all shapes begin with alike, and have one more behind.
+func common(all []*shape) (n int) {
+	for ; ; n++ {
+		for _, x := range all {
+			if len(x.levels) <= n+1 || x.names[n] != "" || x.levels[n][0] != all[0].levels[n][0] {
+				return n
+			}
+		}
+		if len(all) == 0 {
+			return 0
+		}
+	}
+}
+
+// nameOf names a clause by its topic.
+func (d *drafting) nameOf(x *shape, taken map[string]bool) string {
+	var parts []string
+	for i, l := range x.levels {
+		if i < d.common || x.names[i] != "" {
+			continue
+		}
+		if word := strings.Trim(notName.ReplaceAllString(strings.ToLower(l[0]), "-"), "-"); word != "" {
+			parts = append(parts, word)
+		}
+	}
+	name := strings.Join(parts, ".")
+	if name == "" {
+		name = "message"
+	}
+	for i, plain := 2, name; taken[name]; i++ {
+		name = fmt.Sprintf("%s-%d", plain, i)
+	}
+	taken[name] = true
+	return name
+}
+
+func share(n, all int) string { return fmt.Sprintf("%d of %d", n, all) }
+
+// short writes a duration without needless zeros.
+func short(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}
+
+func (d *drafting) note(c *clause, key, format string, args ...any) {
+	at := "/clauses/" + c.name
+	if key != "" {
+		at += "/" + key
+	}
+	d.result.Notes[at] = append(d.result.Notes[at], fmt.Sprintf(format, args...))
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
+// describe finds all of a clause but what it answers.
+func (d *drafting) describe(c *clause) {
+	c.body.put("topic", c.topic())
+	d.note(c, "", "%s, %s", plural(len(c.topics), "topic"), plural(c.n, "message"))
+	var n, all int
+	if c.from, n, all = d.publisher(c.shape); c.from != "" {
+		d.party(c.from, all == 0)
+		c.body.put("from", c.from)
+		if all == 0 {
+			d.note(c, "from", "? its sender was not seen: this is by the topic")
+		} else {
+			d.note(c, "from", "%s", share(n, all))
+		}
+	}
+	if to := d.consumers(c.shape, c.from); len(to) > 0 {
+		var list []any
+		for _, x := range to {
+			list = append(list, x)
+		}
+		c.body.put("to", list)
+	} else {
+		d.note(c, "topic", "? nobody was seen to consume it")
+	}
+	d.envelope(c)
+	presence := d.presence(c)
+	if !presence {
+		d.cadence(c)
+	}
+	d.payload(c, presence)
+}
+
+// envelope finds QoS and retain flag.
+func (d *drafting) envelope(c *clause) {
+	var qos [3]int
+	var retain [2]int
+	copies := 0
+	for _, s := range c.topics {
+		for i, n := range s.qos {
+			qos[i] += n
+		}
+		retain[0], retain[1], copies = retain[0]+s.retain[0], retain[1]+s.retain[1], copies+flag(s.copies > 0)
+	}
+	best, n, all := most(map[int]int{0: qos[0], 1: qos[1], 2: qos[2]})
+	if all > 0 && float64(n) >= 0.9*float64(all) {
+		c.body.put("qos", best)
+		d.note(c, "qos", "%s", share(n, all))
+	} else if all > 0 {
+		d.note(c, "topic", "? at QoS 0 %d, 1 %d, 2 %d times", qos[0], qos[1], qos[2])
+	}
+	switch all := retain[0] + retain[1]; {
+	case all > 0 && (retain[0] == 0 || retain[1] == 0 || max(retain[0], retain[1])*10 >= all*9):
+		c.body.put("retain", retain[1] > retain[0])
+		d.note(c, "retain", "%s", share(max(retain[0], retain[1]), all))
+	case all > 0:
+		d.note(c, "topic", "? retained %s", share(retain[1], all))
+	case copies > 0:
+		c.body.put("retain", true)
+		d.note(c, "retain", "%s topics were stored", share(copies, len(c.topics)))
+	}
+}
+
+// presence finds whether the clause tells who is there.
+func (d *drafting) presence(c *clause) bool {
+	wills, first := map[string]int{}, map[string]int{}
+	for _, s := range c.topics {
+		for text, n := range s.wills {
+			wills[text] += n
+		}
+		for _, cl := range d.clients {
+			if cl.Will == s.name {
+				wills[cl.WillText]++
+			}
+		}
+	}
+	if len(wills) == 0 || len(c.value.texts) > 6 || c.value.many || c.value.format() != payload.Text {
+		return false
+	}
+	lost, _, _ := most(wills)
+	for text, n := range c.value.texts {
+		if text != lost {
+			first[text] = n
+		}
+	}
+	coming, n, all := most(first)
+	if coming == "" {
+		return false
+	}
+	leaving := ""
+	for text := range first {
+		if text != coming {
+			leaving = text
+		}
+	}
+	if leaving == "" {
+		leaving = opposite(coming, lost)
+		d.note(c, "presence", "? how it leaves was not seen")
+	}
+	c.body.put("presence", expression.Object{{Key: "coming", Value: coming}, {Key: "leaving", Value: leaving}, {Key: "lost", Value: lost}})
+	d.note(c, "presence", "%s came with %q, and %q is a will", share(n, all), coming, lost)
+	for _, text := range []string{coming, leaving, lost} {
+		if c.value.texts[text] == 0 {
+			c.value.texts[text] = 0
+		}
+	}
+	return true
+}
+
+// opposite is the word with which somebody leaves who came with another.
+func opposite(coming, lost string) string {
+	for _, pair := range [][2]string{{"on", "off"}, {"online", "offline"}, {"up", "down"}, {"1", "0"}, {"true", "false"}, {"connected", "disconnected"}, {"alive", "gone"}} {
+		if strings.EqualFold(coming, pair[0]) {
+			if coming == strings.ToUpper(pair[0]) {
+				return strings.ToUpper(pair[1])
+			}
+			return pair[1]
+		}
+	}
+	return lost
+}
+
+// enough is how many messages of a topic say something of its cadence.
+const enough = 5
+
+// cadence finds how often messages come.
+func (d *drafting) cadence(c *clause) {
+	var gaps []time.Duration
+	var longest time.Duration
+	repeats, live, fewest := 0, 0, math.MaxInt
+	for _, s := range c.topics {
+		gaps = append(gaps, s.gaps...)
+		longest = max(longest, s.longest)
+		repeats, live, fewest = repeats+s.repeats, live+s.n, min(fewest, s.n)
+	}
+	if fewest < enough || len(gaps) < enough-1 {
+		return
+	}
+	slices.Sort(gaps)
+	median := gaps[len(gaps)/2]
+	early := gaps[len(gaps)/10]
+	if longest > median*3/2+time.Second || median < 50*time.Millisecond || longest > median*3 {
+		// It comes when it comes.
+		if repeats == 0 && live >= 2*enough {
+			c.body.put("only", "changes")
+			d.note(c, "only", "never the same twice in %d", live)
+		}
+		return
+	}
+	period := tidy(median)
+	slack := max(tidyUp(longest*3/2-period), time.Second)
+	if slack >= period && period > 2*time.Second {
+		slack = period
+	}
+	c.body.put("every", short(period)+" ± "+short(slack))
+	d.note(c, "every", "median %s, nine in ten after %s or more, longest %s", tidy(median), tidy(early), tidy(longest))
+}
+
+// tidy rounds a duration to what a person would write.
+func tidy(d time.Duration) time.Duration {
+	for _, step := range []time.Duration{time.Minute, time.Second, 100 * time.Millisecond, 10 * time.Millisecond} {
+		if d >= 10*step || step == 10*time.Millisecond || d >= step && d.Round(step)-d < step/20 && d-d.Round(step) < step/20 {
+			return d.Round(step)
+		}
+	}
+	return d
+}
+
+// tidyUp rounds a duration up to what a person would write.
+func tidyUp(d time.Duration) time.Duration {
+	if d <= 0 {
+		return 0
+	}
+	step := time.Second
+	if d > 20*time.Second {
+		step = 5 * time.Second
+	}
+	if d < 2*time.Second {
+		step = 500 * time.Millisecond
+	}
+	return (d + step - 1) / step * step
+}
+
+// payload finds what the clause carries.
+func (d *drafting) payload(c *clause, presence bool) {
+	v := c.value
+	format := v.format()
+	largest := 0
+	for _, s := range c.topics {
+		largest = max(largest, s.largest)
+	}
+	var p object
+	x := finding{notes: map[string][]string{}}
+	if suffix := v.commonSuffix(); suffix != "" {
+		format = payload.Number
+	}
+	p.put("format", string(format))
+	switch format {
+	case payload.Number:
+		suffix := v.commonSuffix()
+		if strings.TrimSpace(suffix) == "%" && v.lo >= 0 && v.hi <= 100 {
+			p.put("minimum", 0)
+			p.put("maximum", 100)
+			x.note("", "from %v to %v in %d", v.lo, v.hi, v.count)
+		} else {
+			x.limits(v, "", p.put)
+		}
+		if u := unitOf(c.levels[len(c.levels)-1][0]); u != "" && suffix == "" {
+			p.put("unit", u)
+		}
+		if suffix != "" {
+			p.put("suffix", suffix)
+		}
+	case payload.Text:
+		shape, n, _ := most(v.shapes)
+		switch {
+		case presence || !v.many && len(v.texts) > 0 && len(v.texts) <= listed && v.strings >= often*len(v.texts) && len(v.texts) > 1:
+			values := expression.Object{}
+			for _, text := range sortedTexts(v.texts) {
+				values = append(values, expression.Member{Key: text, Value: ""})
+			}
+			p.put("values", values)
+			x.note("", "%d values in %d; what does each mean?", len(values), v.strings)
+		case n == v.strings && strings.Contains(shape, "0") && len(v.texts) > 1:
+			p.put("pattern", strings.TrimSuffix(strings.TrimPrefix(patternOf(shape), "^"), "$"))
+		default:
+			x.note("", "? any text")
+		}
+	case payload.JSON, payload.CBOR, payload.MessagePack:
+		p.put("schema", x.schema(v, "", ""))
+	case payload.Binary:
+		x.note("", "? bytes: say what they are, by fields or a media-type")
+		p.put("media-type", "application/octet-stream")
+	}
+	if format == payload.Binary || format == payload.CBOR || format == payload.MessagePack || largest > 1024 {
+		size := 64
+		for size < largest*2 {
+			size *= 2
+		}
+		p.put("max-size", size)
+		x.note("", "%d bytes at most", largest)
+	}
+	c.body.put("payload", p.Object)
+	for at, notes := range x.notes {
+		key := "payload"
+		if at != "" {
+			key = "payload/schema" + at
+		}
+		for _, n := range notes {
+			d.note(c, key, "%s", n)
+		}
+	}
+	for _, o := range x.outlier {
+		d.result.Outliers = append(d.result.Outliers, c.name+": "+o)
+	}
+}
+
+func sortedTexts(m map[string]int) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// soon is how soon an answer comes, and nearly the share of commands that are answered.
+const (
+	soon   = 5 * time.Second
+	nearly = 0.95
+)
+
+// How many messages are looked at for what follows them, and how many of those that follow.
+const (
+	maxAsked = 4_000
+	maxAfter = 500
+)
+
+// answers finds messages that follow others, at the same values of the parameters, nearly always and by another party.
+func (d *drafting) answers() {
+	where := map[string]*clause{}
+	for _, c := range d.shapes {
+		for _, s := range c.topics {
+			where[s.name] = c
+		}
+	}
+	type pair struct{ a, b *clause }
+	type tally struct {
+		n       int
+		longest time.Duration
+	}
+	tallies := map[pair]*tally{}
+	asked := map[*clause]int{}
+	order := d.recent
+	stride := max(1, len(order)/maxAsked)
+	for i, m := range order {
+		a := where[m.topic]
+		if a == nil || i%stride != 0 || order[len(order)-1].at.Sub(m.at) < soon {
+			continue
+		}
+		asked[a]++
+		values := a.values(m.topic)
+		done := map[*clause]bool{}
+		for _, next := range order[i+1 : min(len(order), i+1+maxAfter)] {
+			gap := next.at.Sub(m.at)
+			b := where[next.topic]
+			if gap > soon || next.topic == m.topic {
+				break
+			}
+			if b == nil || b == a || done[b] || !shares(values, b.values(next.topic)) {
+				continue
+			}
+			done[b] = true
+			t := tallies[pair{a, b}]
+			if t == nil {
+				t = &tally{}
+				tallies[pair{a, b}] = t
+			}
+			t.n++
+			t.longest = max(t.longest, gap)
+		}
+	}
+	for _, a := range d.shapes {
+		var best *clause
+		var found *tally
+		for _, b := range d.shapes {
+			t := tallies[pair{a, b}]
+			if t == nil || asked[a] < enough || float64(t.n) < nearly*float64(asked[a]) || a.from == b.from || a.from == "" || b.from == "" ||
+				a.stored() || float64(b.n) > 1.5*float64(a.n) || len(a.topics) != len(b.topics) && len(b.topics) > 1 && len(a.topics) > 1 {
+				continue
+			}
+			if found == nil || t.longest < found.longest {
+				best, found = b, t
+			}
+		}
+		if best == nil {
+			continue
+		}
+		within := max(tidyUp(2*found.longest), time.Second)
+		at := slices.IndexFunc(a.body.Object, func(m expression.Member) bool { return m.Key == "payload" })
+		a.body.Object = slices.Insert(a.body.Object, at, expression.Member{Key: "answer",
+			Value: expression.Object{{Key: "clause", Value: best.name}, {Key: "within", Value: short(within)}}})
+		d.note(a, "answer", "%s, after %s at most", share(found.n, asked[a]), found.longest.Round(time.Millisecond))
+	}
+}
+
+// stored tells whether the clause's messages are retained: then they say how things stand, and ask for nothing.
+func (c *clause) stored() bool {
+	return slices.ContainsFunc(c.body.Object, func(m expression.Member) bool { return m.Key == "retain" && m.Value == true })
+}
+
+func shares(a, b map[string]string) bool {
+	for k, v := range a {
+		if w, both := b[k]; both && v != w {
+			return false
+		}
+	}
+	return true
+}
+
+// write puts the contract together.
+func (d *drafting) write() {
+	var parties, params, clauses, out object
+	for client := range d.clients {
+		if len(d.filters[client]) > 0 {
+			d.party(d.partyOf(client), false, client)
+		}
+	}
+	slices.SortStableFunc(d.parties, func(a, b *party) int { return cmp.Compare(a.name, b.name) })
+	for _, p := range d.parties {
+		var body object
+		t, notes := d.terms(p)
+		if len(t.Object) > 0 {
+			body.put("terms", t.Object)
+		}
+		parties.put(p.name, notNil(body.Object))
+		at := "/parties/" + p.name
+		for key, n := range notes {
+			d.result.Notes[at+"/terms/"+key] = n
+		}
+		if p.guessed {
+			d.result.Notes[at] = append(d.result.Notes[at], "? by its topics alone")
+		} else if len(p.clients) > 0 {
+			d.result.Notes[at] = append(d.result.Notes[at], clients(p.clients))
+		}
+	}
+	names := make([]string, 0, len(d.params))
+	for name := range d.params {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		params.put(name, d.params[name].limits())
+		d.result.Notes["/parameters/"+name] = []string{fmt.Sprintf("%d values seen", len(d.params[name].values))}
+	}
+	slices.SortStableFunc(d.shapes, func(a, b *clause) int {
+		return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.name, b.name))
+	})
+	for _, c := range d.shapes {
+		clauses.put(c.name, c.body.Object)
+	}
+	out.put("parties", notNil(parties.Object))
+	if len(params.Object) > 0 {
+		out.put("parameters", params.Object)
+	}
+	out.put("clauses", notNil(clauses.Object))
+	d.result.Contract, d.result.Clauses = out.Object, len(d.shapes)
+}
+
+func notNil(o expression.Object) expression.Object {
+	if o == nil {
+		return expression.Object{}
+	}
+	return o
+}
+
+// clients lists clients for a note.
+func clients(names []string) string {
+	names = slices.Clone(names)
+	slices.Sort(names)
+	if len(names) > 4 {
+		return fmt.Sprintf("%s … %s, %d clients", names[0], names[len(names)-1], len(names))
+	}
+	return strings.Join(names, ", ")
+}
+
+// limits are what a parameter may hold: the values, where every clause has them all; else what they look like.
+func (p *parameter) limits() expression.Object {
+	if p.whole && len(p.values) <= 40 {
+		var list []any
+		for _, v := range p.values {
+			list = append(list, v)
+		}
+		return expression.Object{{Key: "values", Value: list}}
+	}
+	switch kindOf(p.values) {
+	case "number":
+		lo, hi := p.values[0], p.values[0]
+		plain := true
+		for _, v := range p.values {
+			if len(v) < len(lo) || len(v) == len(lo) && v < lo {
+				lo = v
+			}
+			if len(v) > len(hi) || len(v) == len(hi) && v > hi {
+				hi = v
+			}
+			plain = plain && (v == "0" || v[0] != '0') && len(v) < 10
+		}
+		if plain {
+			return expression.Object{{Key: "range", Value: lo + ".." + hi}}
+		}
+		return expression.Object{{Key: "pattern", Value: "[0-9]+"}}
+	case "letter":
+		return expression.Object{{Key: "pattern", Value: "[A-Za-z]"}}
+	case "numbered":
+		m := kinds[2].re.FindStringSubmatch(p.values[0])
+		return expression.Object{{Key: "pattern", Value: m[1] + "[-_ .]?[0-9]+"}}
+	case "hexadecimal":
+		return expression.Object{{Key: "pattern", Value: "[0-9a-fA-F]+"}}
+	}
+	if len(p.values) <= 200 {
+		var list []any
+		for _, v := range p.values {
+			list = append(list, v)
+		}
+		return expression.Object{{Key: "values", Value: list}}
+	}
+	return expression.Object{{Key: "pattern", Value: "[^/]+"}}
+}
