@@ -16,7 +16,7 @@ import (
 
 func (e *Env) contract() *cobra.Command {
 	c := &cobra.Command{Use: "contract", Short: "Work on the contract of a workspace"}
-	c.AddCommand(e.contractCheck(), e.contractDraft(), e.contractCompare(), e.judge())
+	c.AddCommand(e.contractCheck(), e.contractDraft(), e.contractCompare(), e.contractImport(), e.contractExport(), e.judge())
 	return c
 }
 

@@ -1,0 +1,568 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/contract/asyncapi"
+	"hodstone/internal/contract/points"
+	"hodstone/internal/expression"
+	"hodstone/internal/infile"
+	"hodstone/internal/plain"
+	"hodstone/internal/report"
+	"hodstone/internal/workspace"
+)
+
+// exports are the formats that a contract is given away in.
+var exports = []struct {
+	name, doc string
+	folder    bool
+	write     func(w *workspace.Workspace, name string, to io.Writer) error // of a file
+}{
+	{"asyncapi", "an AsyncAPI 3.0 document", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
+		title := w.Name
+		if title == "" {
+			title = "contract"
+		}
+		return writeJSON(to, asyncapi.Out(w.Contract, title))
+	}},
+	{"markdown", "a document for people, in Markdown", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
+		return report.ContractDocument(w).Markdown(to)
+	}},
+	{"pdf", "the same as pages of A4", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
+		return report.ContractDocument(w).PDF(to)
+	}},
+	{"drawing", "who says what to whom, as .svg or .pdf", false, func(w *workspace.Workspace, name string, to io.Writer) error {
+		title := w.Name
+		if title == "" {
+			title = "The contract"
+		}
+		d, err := report.ContractDrawing(title, time.Now(), w.Contract)
+		if err != nil {
+			return err
+		}
+		if name == "" {
+			name = "-.svg"
+		}
+		return d.Write(to, name)
+	}},
+	{"yaml", "the contract in one spelling, with all that it refers to", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
+		_, err := io.WriteString(to, "contract:\n"+workspace.YAML(w.Contract.Tree(), 2, nil))
+		return err
+	}},
+	{"json-schema", "a folder with a JSON Schema for each clause that has one", true, nil},
+	{"c", "constants and packed structures for C", false, constantsOf("c")},
+	{"go", "constants and packed structures for Go", false, constantsOf("go")},
+	{"python", "constants and packed structures for Python", false, constantsOf("python")},
+	{"st", "constants and packed structures for structured text (IEC 61131-3)", false, constantsOf("st")},
+	{"access", "what each login has to be able to do, as a table", false, writeAccess},
+	{"rights", "the same as rights of a stand-in", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
+		all, _ := w.Access()
+		_, err := io.WriteString(to, "rights:\n"+workspace.YAML(workspace.RightsTree(all), 2, nil))
+		return err
+	}},
+	{"broker", "a folder with the broker's side for the broker of Debian's packages: configuration, TLS, passwords, rights", true, nil},
+}
+
+func constantsOf(language string) func(*workspace.Workspace, string, io.Writer) error {
+	return func(w *workspace.Workspace, _ string, to io.Writer) error {
+		text, err := report.Constants(w, language)
+		if err == nil {
+			_, err = io.WriteString(to, text)
+		}
+		return err
+	}
+}
+
+func writeAccess(w *workspace.Workspace, _ string, to io.Writer) error {
+	all, parties := w.Access()
+	for _, a := range all {
+		plain.Fprintf(to, "%s, as %s\n", a.Login, a.Party)
+		for _, f := range a.Publish {
+			plain.Fprintf(to, "  publish    %s\n", f)
+		}
+		for _, f := range a.Subscribe {
+			plain.Fprintf(to, "  subscribe  %s\n", f)
+		}
+	}
+	for _, p := range parties {
+		plain.Fprintf(to, "party %s has no login: give it logins: […] in the contract, or a device\n", p)
+	}
+	for _, b := range w.Brokers {
+		if b.StandIn != nil {
+			for _, text := range w.Lacking(b.StandIn) {
+				plain.Fprintf(to, "at the stand-in %s: %s\n", b.Name, text)
+			}
+		}
+	}
+	return nil
+}
+
+func (e *Env) contractExport() *cobra.Command {
+	var format, out, broker string
+	var names []string
+	text := ""
+	for _, x := range exports {
+		names = append(names, x.name)
+		text += fmt.Sprintf("  %-12s %s\n", x.name, x.doc)
+	}
+	c := &cobra.Command{
+		Use:   "export WORKSPACE",
+		Short: "Give the contract away: as a document, AsyncAPI, constants, access rules, the broker's side",
+		Long: "Give the contract away. The formats:\n\n" + text + `
+A file goes to the output unless --out names one; folders need --out. What is there already is not
+overwritten, but for what stands in a folder that an export made.
+
+Exit code 0: written; 1: it cannot be; 2: wrong use, or an unusable workspace.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := soundContract(args[0])
+			if err != nil {
+				return err
+			}
+			i := slices.Index(names, format)
+			if i < 0 {
+				return usage("--format is one of %s, not %q", strings.Join(names, ", "), format)
+			}
+			if exports[i].folder {
+				return e.exportFolder(w, format, out, broker)
+			}
+			var b bytes.Buffer
+			if err := exports[i].write(w, out, &b); err != nil {
+				return &exit{exitBroken, err}
+			}
+			if out == "" {
+				to := e.Out
+				if format == "pdf" {
+					to = e.raw
+				}
+				_, err := to.Write(b.Bytes())
+				return broken(err)
+			}
+			return writeNew(out, b.String())
+		},
+	}
+	c.Flags().StringVar(&format, "format", "markdown", "what to write; see above")
+	c.Flags().StringVar(&out, "out", "", "the file, or the folder")
+	c.Flags().StringVar(&broker, "broker", "", "for the format broker: which of the workspace's; the first without it")
+	return c
+}
+
+// exportFolder writes several files.
+func (e *Env) exportFolder(w *workspace.Workspace, format, out, broker string) error {
+	if out == "" {
+		return usage("--format %s writes a folder: name it with --out", format)
+	}
+	files, notes := map[string]report.File{}, []string(nil)
+	if format == "json-schema" {
+		for _, cl := range w.Contract.Clauses {
+			schema := cl.Payload.Bundle()
+			if schema == nil {
+				continue
+			}
+			var b bytes.Buffer
+			o, is := schema.(expression.Object)
+			if is {
+				schema = append(expression.Object{{Key: "$schema", Value: "https://json-schema.org/draft/2020-12/schema"}, {Key: "title", Value: cl.Name}},
+					slices.DeleteFunc(slices.Clone(o), func(m expression.Member) bool { return m.Key == "$schema" || m.Key == "title" })...)
+			}
+			if err := writeJSON(&b, schema); err != nil {
+				return &exit{exitBroken, err}
+			}
+			files[fileName(cl.Name, files)+".schema.json"] = report.File{Data: b.Bytes(), Mode: 0o644}
+		}
+	} else {
+		br := w.Broker(broker)
+		if br == nil {
+			return usage("the workspace has no broker %q", broker)
+		}
+		dir, err := filepath.Abs(out)
+		if err == nil {
+			files, notes, err = report.BrokerFiles(w, br, dir)
+		}
+		if err != nil {
+			return &exit{exitBroken, err}
+		}
+	}
+	if len(files) == 0 {
+		return &exit{exitBroken, errors.New("there is nothing to write: no clause has a schema")}
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return &exit{exitUsage, err}
+	}
+	var names []string
+	for name := range files {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		if _, err := os.Lstat(filepath.Join(out, name)); err == nil {
+			return usage("%s is there already: name another folder, or move it away", filepath.Join(out, name))
+		}
+	}
+	for _, name := range names {
+		mode := os.FileMode(0o755)
+		if path.Dir(name) != "." && files[name].Mode == 0o600 {
+			mode = 0o700
+		}
+		if err := os.MkdirAll(filepath.Join(out, path.Dir(name)), mode); err != nil {
+			return &exit{exitUsage, err}
+		}
+		f, err := os.OpenFile(filepath.Join(out, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, files[name].Mode)
+		if err == nil {
+			_, err = f.Write(files[name].Data)
+			if closing := f.Close(); err == nil {
+				err = closing
+			}
+		}
+		if err != nil {
+			return &exit{exitUsage, err}
+		}
+	}
+	for _, n := range notes {
+		plain.Fprintf(e.Out, "%s\n", n)
+	}
+	_, err := plain.Fprintf(e.Out, "%s: %s\n", out, plural(len(names), "file"))
+	return broken(err)
+}
+
+// fileName makes a name fit for a file, another than those before.
+func fileName(name string, taken map[string]report.File) string {
+	s := strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\:*?"<>| `, r) || r < 0x20 || r == 0x7f {
+			return '-'
+		}
+		return r
+	}, name)
+	s = strings.TrimLeft(s, ".")
+	if s == "" {
+		s = "clause"
+	}
+	for i, plain := 2, s; taken[s+".schema.json"].Data != nil; i++ {
+		s = fmt.Sprintf("%s-%d", plain, i)
+	}
+	return s
+}
+
+// imported is what an import did, in JSON.
+type imported struct {
+	File    string       `json:"file,omitempty"` // that was changed, or made
+	Added   []string     `json:"added"`
+	Changed []string     `json:"changed"`
+	Same    int          `json:"unchanged"`
+	Left    []leftRecord `json:"left"`
+}
+
+type leftRecord struct {
+	Line  int    `json:"line,omitempty"`
+	Point string `json:"point,omitempty"`
+	Why   string `json:"why"`
+}
+
+func (e *Env) contractImport() *cobra.Command {
+	var into, out string
+	var pairs []string
+	var asJSON bool
+	help := ""
+	for _, k := range points.Keys {
+		help += fmt.Sprintf("  %-10s %s\n", k.Name, k.Doc)
+	}
+	c := &cobra.Command{
+		Use:   "import FILE",
+		Short: "Take a contract in: an AsyncAPI document, or a list of I/O points (CSV)",
+		Long: `Take a contract in: an AsyncAPI document of version 3.0 or 2.6 (JSON or YAML), or a list of I/O points as
+CSV, whose first row names the columns. What could not be taken over is told, row by row.
+
+Without --into, a new workspace goes to the output or into --out. With --into WORKSPACE its contract gets the
+clauses: those that are new are added, those that differ are changed where they do, all else stays as it is, with
+its comments. Importing a changed list again changes only what changed.
+
+What a list's columns are for is said by --map KEY=VALUE, a column in braces standing for its text:
+
+` + help + `
+Columns with customary names (unit, range, min, max, type, direction, description) need no --map.
+
+Exit code 0: all was taken over; 1: some was not; 2: wrong use.`,
+		Example: "  hodstone contract import points.csv --map topic=site/{area}/{point} --map from=plc --map to=desk --into .",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return e.runImport(c.Context(), args[0], pairs, into, out, asJSON)
+		},
+	}
+	c.Flags().StringVar(&into, "into", "", "the workspace that gets the clauses")
+	c.Flags().StringVar(&out, "out", "", "write a new workspace into this file, which must not be there")
+	c.Flags().StringArrayVar(&pairs, "map", nil, "KEY=VALUE; may be given several times")
+	c.Flags().BoolVar(&asJSON, "json", false, "tell what was done as JSON")
+	return c
+}
+
+func (e *Env) runImport(_ context.Context, file string, pairs []string, into, out string, asJSON bool) error {
+	if into != "" && out != "" {
+		return usage("--into and --out do not go together")
+	}
+	src, err := infile.Read(file, 16<<20)
+	if err != nil {
+		return &exit{exitUsage, fmt.Errorf("cannot read: %w", err)}
+	}
+	var tree expression.Object
+	report := imported{Added: []string{}, Changed: []string{}, Left: []leftRecord{}}
+	if isDocument(file, src) {
+		if len(pairs) > 0 {
+			return usage("--map is for lists of I/O points; %s is an AsyncAPI document", file)
+		}
+		v, problems := workspace.ReadTree(src, file)
+		if len(problems) > 0 {
+			return &exit{exitUsage, problems[0]}
+		}
+		var notes []string
+		if tree, notes, err = asyncapi.In(v); err != nil {
+			return &exit{exitUsage, fmt.Errorf("%s: %w", file, err)}
+		}
+		for _, n := range notes {
+			report.Left = append(report.Left, leftRecord{Why: n})
+		}
+	} else if tree, err = readPoints(src, file, pairs, &report); err != nil {
+		return err
+	}
+	if into != "" {
+		err = e.importInto(into, tree, &report)
+	} else {
+		err = e.importNew(out, file, tree, &report)
+	}
+	if err != nil {
+		return err
+	}
+	return e.tellImported(report, out == "" && into == "", asJSON)
+}
+
+// isDocument tells an AsyncAPI document from a list.
+func isDocument(name string, src []byte) bool {
+	ext := strings.ToLower(filepath.Ext(name))
+	return ext == ".json" || isYAML(name) || ext != ".csv" && bytes.Contains(src, []byte("asyncapi"))
+}
+
+func readPoints(src []byte, file string, pairs []string, report *imported) (expression.Object, error) {
+	head, err := points.Columns(bytes.NewReader(src))
+	if err != nil {
+		return nil, &exit{exitUsage, fmt.Errorf("%s: %w", file, err)}
+	}
+	m := points.Guess(head)
+	for _, p := range pairs {
+		key, value, ok := strings.Cut(p, "=")
+		if !ok {
+			return nil, usage("--map %s: write KEY=VALUE", p)
+		}
+		m[strings.TrimSpace(key)] = strings.TrimSpace(value)
+	}
+	r, err := points.Read(bytes.NewReader(src), m)
+	if err != nil {
+		return nil, &exit{exitUsage, fmt.Errorf("%s: %w", file, err)}
+	}
+	for _, x := range r.Left {
+		report.Left = append(report.Left, leftRecord{x.Line, x.Point, x.Why})
+	}
+	var parties, parameters, clauses expression.Object
+	for _, p := range r.Parties {
+		parties = append(parties, expression.Member{Key: p, Value: expression.Object{}})
+	}
+	var names []string
+	for name := range r.Parameters {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		var values []any
+		for _, v := range r.Parameters[name] {
+			values = append(values, v)
+		}
+		parameters = append(parameters, expression.Member{Key: name, Value: expression.Object{{Key: "values", Value: values}}})
+	}
+	for _, c := range r.Clauses {
+		clauses = append(clauses, expression.Member{Key: c.Name, Value: c.Tree})
+	}
+	return expression.Object{{Key: "parties", Value: parties}, {Key: "parameters", Value: parameters}, {Key: "clauses", Value: clauses}}, nil
+}
+
+// part is what an object has under a key.
+func part(o expression.Object, key string) expression.Object {
+	for _, m := range o {
+		if m.Key == key {
+			inner, _ := m.Value.(expression.Object)
+			return inner
+		}
+	}
+	return nil
+}
+
+// importNew writes a workspace of the contract.
+func (e *Env) importNew(out, file string, tree expression.Object, report *imported) error {
+	tree = slices.DeleteFunc(slices.Clone(tree), func(m expression.Member) bool {
+		o, is := m.Value.(expression.Object)
+		return is && len(o) == 0
+	})
+	beside, err := infile.Open(filepath.Dir(file), 16<<20)
+	if err != nil {
+		return &exit{exitUsage, err}
+	}
+	defer beside.Close()
+	w, err := workspace.ReadContract(tree, beside, file)
+	if err != nil {
+		report.Left = append(report.Left, leftRecord{Why: w.Problems[0].Message})
+	}
+	for _, m := range part(tree, "clauses") {
+		report.Added = append(report.Added, m.Key)
+	}
+	text := fmt.Sprintf("# Taken in from %s.\nhodstone: 1\ncontract:\n%s", plain.OneLine(filepath.Base(file)), workspace.YAML(tree, 2, nil))
+	if report.File = out; out == "" {
+		_, err := io.WriteString(e.Out, text)
+		return broken(err)
+	}
+	return writeNew(out, text)
+}
+
+// importInto adds to the contract of a workspace what is new, and changes what differs.
+func (e *Env) importInto(into string, tree expression.Object, report *imported) error {
+	w, err := soundContract(into)
+	if err != nil {
+		return err
+	}
+	doc := workspace.NewDocument(w)
+	report.File = w.File
+	err = doc.Rewrite(func(text string) (string, error) {
+		for _, section := range []string{"parties", "parameters"} {
+			for _, m := range part(tree, section) {
+				has := w.Contract.Party(m.Key) != nil
+				if section == "parameters" {
+					p, there := w.Contract.Parameters[m.Key]
+					has = there && (p.Limited() && allIn(p, m.Value) || m.Value == nil)
+				}
+				if has {
+					continue
+				}
+				var err error
+				if text, err = workspace.Put(text, m.Value, "contract", section, m.Key); err != nil {
+					return "", err
+				}
+			}
+		}
+		for _, m := range part(tree, "clauses") {
+			name, body := m.Key, m.Value.(expression.Object)
+			if cl := sameClause(w.Contract, name, body); cl != nil {
+				if name = cl.Name; cl.File != "" {
+					report.Left = append(report.Left, leftRecord{Why: fmt.Sprintf("clause %s stands in %s: change it there", name, cl.File)})
+					continue
+				}
+			} else {
+				report.Added = append(report.Added, name)
+			}
+			now, err := workspace.PutClause(text, name, body)
+			if err != nil {
+				return "", err
+			}
+			switch {
+			case slices.Contains(report.Added, name):
+			case now == text:
+				report.Same++
+			default:
+				report.Changed = append(report.Changed, name)
+			}
+			text = now
+		}
+		return text, sound(w, text)
+	})
+	if err != nil {
+		return &exit{exitBroken, fmt.Errorf("%s stays as it is: %w", w.File, err)}
+	}
+	return nil
+}
+
+// sound tells what would be wrong with a workspace of another text; nil for nothing.
+func sound(w *workspace.Workspace, text string) error {
+	now, err := workspace.Try(w, text)
+	if err != nil {
+		return err
+	}
+	if len(now.Problems) > 0 {
+		return now.Problems[0]
+	}
+	return nil
+}
+
+// allIn tells whether a parameter allows all values of a list.
+func allIn(p contract.Parameter, tree any) bool {
+	o, _ := tree.(expression.Object)
+	for _, m := range o {
+		values, _ := m.Value.([]any)
+		for _, v := range values {
+			if s, is := v.(string); m.Key == "values" && is && !p.Allows(s) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// sameClause finds the clause that a tree is of: by its topic, else by its name.
+func sameClause(c *contract.Contract, name string, tree expression.Object) *contract.Clause {
+	for _, cl := range c.Clauses {
+		for _, m := range tree {
+			if m.Key == "topic" && m.Value == cl.Topic.String() {
+				return cl
+			}
+		}
+	}
+	return c.Clause(name)
+}
+
+func (e *Env) tellImported(r imported, toOutput, asJSON bool) error {
+	to := e.Out
+	if toOutput {
+		to = e.ErrOut // the workspace itself has the output
+	}
+	var err error
+	if asJSON {
+		err = writeJSON(to, r)
+	} else {
+		for _, x := range r.Left {
+			at := ""
+			if x.Line > 0 {
+				at = fmt.Sprintf("line %d: ", x.Line)
+			}
+			if x.Point != "" {
+				at += x.Point + ": "
+			}
+			plain.Fprintf(to, "not taken over: %s%s\n", at, x.Why)
+		}
+		for _, name := range r.Changed {
+			plain.Fprintf(to, "changed: %s\n", name)
+		}
+		_, err = plain.Fprintf(to, "%s: %s added, %d changed, %d as they were; %s not taken over\n", r.where(), plural(len(r.Added), "clause"),
+			len(r.Changed), r.Same, plural(len(r.Left), "thing"))
+	}
+	if err != nil {
+		return broken(err)
+	}
+	if len(r.Left) > 0 {
+		return &exit{exitBroken, nil}
+	}
+	return nil
+}
+
+func (r imported) where() string {
+	if r.File == "" {
+		return "contract"
+	}
+	return r.File
+}

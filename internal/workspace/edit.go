@@ -1,0 +1,228 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/expression"
+)
+
+// errFlow tells that a mapping is written in braces, so that its entries cannot be changed line by line.
+var errFlow = errors.New("it is written in braces")
+
+// Put returns a workspace's text with an entry set: path leads to it, the last part is its key. Where it is there
+// already it is replaced, else it is added at the end of its mapping, which is made where there is none. All other lines
+// stay as they are, with their comments. A value of nil takes the entry away.
+func Put(text string, value any, path ...string) (string, error) {
+	for len(path) > 0 {
+		out, err := put(text, value, path)
+		if !errors.Is(err, errFlow) {
+			return out, err
+		}
+		// The mapping around it stands in braces: then all of that is written anew.
+		around, known := lookUp(text, path[:len(path)-1])
+		if !known || len(path) == 1 {
+			return "", fmt.Errorf("%s cannot be changed: %w; put each of its entries on a line of its own", strings.Join(path, ": "), err)
+		}
+		o, _ := around.(expression.Object)
+		value = with(o, path[len(path)-1], value)
+		path = path[:len(path)-1]
+	}
+	return "", errors.New("there is nothing to change")
+}
+
+// with is an object with an entry set, or without it where the value is nil.
+func with(o expression.Object, key string, value any) expression.Object {
+	o = slices.Clone(o)
+	i := slices.IndexFunc(o, func(m expression.Member) bool { return m.Key == key })
+	switch {
+	case value == nil && i >= 0:
+		return slices.Delete(o, i, i+1)
+	case value == nil:
+		return o
+	case i >= 0:
+		o[i].Value = value
+		return o
+	}
+	return append(o, expression.Member{Key: key, Value: value})
+}
+
+// lookUp returns the value at a path.
+func lookUp(text string, path []string) (any, bool) {
+	_, n, ok := parse("", []byte(text))
+	for _, key := range path {
+		if !ok {
+			return nil, false
+		}
+		n, ok = n.entry(key)
+	}
+	if !ok {
+		return nil, false
+	}
+	return n.written(), true
+}
+
+// entry returns the value of a mapping's entry.
+func (n node) entry(key string) (node, bool) {
+	m, is := n.n.(ast.MapNode)
+	if !is {
+		return node{}, false
+	}
+	for it := m.MapRange(); it.Next(); {
+		if kv := it.KeyValue(); kv.Key.GetToken().Value == key {
+			return node{n.r, kv.Value}, true
+		}
+	}
+	return node{}, false
+}
+
+// put changes or adds the entry at a path whose mappings stand line by line.
+func put(text string, value any, path []string) (string, error) {
+	r, root, ok := parse("", []byte(text))
+	if !ok {
+		return "", fmt.Errorf("the file cannot be read as it is: %w", r.problems[0])
+	}
+	lines := strings.SplitAfter(text, "\n")
+	n, indent := root, 0
+	var after int // the line behind which something is added
+	for i, key := range path {
+		m, is := n.n.(ast.MapNode)
+		if !is {
+			return "", errFlow // an anchor, an alias, or no mapping at all
+		}
+		if whole, is := n.n.(*ast.MappingNode); is && whole.IsFlowStyle {
+			return "", errFlow
+		}
+		var found *ast.MappingValueNode
+		last := 0
+		for it := m.MapRange(); it.Next(); {
+			kv := it.KeyValue()
+			at := kv.Key.GetToken().Position
+			indent = at.Column - 1
+			last = at.Line
+			if kv.Key.GetToken().Value == key {
+				found = kv
+			}
+		}
+		if last == 0 {
+			return "", errFlow
+		}
+		if found == nil {
+			if value == nil {
+				return text, nil
+			}
+			after = blockEnd(lines, last, indent)
+			return splice(lines, after, after, written(path[i:], value, indent)), nil
+		}
+		begin := found.Key.GetToken().Position.Line
+		end := blockEnd(lines, begin, indent)
+		if i == len(path)-1 {
+			if value == nil {
+				return splice(lines, begin-1, end, ""), nil
+			}
+			return splice(lines, begin-1, end, written(path[i:], value, indent)), nil
+		}
+		n = node{root.r, found.Value}
+		if found.Value == nil || found.Value.Type() == ast.NullType {
+			if value == nil {
+				return text, nil
+			}
+			return splice(lines, end, end, written(path[i+1:], value, indent+2)), nil
+		}
+	}
+	return "", errFlow
+}
+
+// written is an entry as it is written, with mappings around it where they are missing.
+func written(path []string, value any, indent int) string {
+	for i := len(path) - 1; i > 0; i-- {
+		value = expression.Object{{Key: path[i], Value: value}}
+	}
+	o := expression.Object{{Key: path[0], Value: value}}
+	if len(path) > 1 {
+		// What is around it stands line by line, so that more can be added.
+		pad := strings.Repeat(" ", indent)
+		inner, _ := value.(expression.Object)
+		return pad + scalar(path[0]) + ":\n" + written(path[1:], inner[0].Value, indent+2)
+	}
+	return YAML(o, indent, nil)
+}
+
+// splice replaces the lines from one on up to another, both counted from 0.
+func splice(lines []string, from, to int, with string) string {
+	head := strings.Join(lines[:from], "")
+	if head != "" && !strings.HasSuffix(head, "\n") {
+		head += "\n"
+	}
+	return head + with + strings.Join(lines[to:], "")
+}
+
+// blockEnd is the number of the last line of an entry that begins on a line, from 1, at an indentation: what is further
+// in belongs to it, and lists that begin at the same column.
+func blockEnd(lines []string, begin, indent int) int {
+	end := begin
+	for i := begin; i < len(lines); i++ {
+		line := strings.TrimRight(lines[i], "\r\n")
+		content := strings.TrimLeft(line, " ")
+		in := len(line) - len(content)
+		switch {
+		case content == "":
+			continue // it belongs to what it stands before, unless that is further in
+		case in > indent, in == indent && (content == "-" || strings.HasPrefix(content, "- ")):
+			end = i + 1
+		default:
+			return end
+		}
+	}
+	return end
+}
+
+// PutClause sets a clause of a workspace's contract: keys that a clause has already and the tree has not stay, and so do
+// all comments.
+func PutClause(text, name string, tree expression.Object) (string, error) {
+	was, there := lookUp(text, []string{"contract", "clauses", name})
+	old, _ := was.(expression.Object)
+	if !there || len(old) == 0 {
+		return Put(text, tree, "contract", "clauses", name)
+	}
+	var err error
+	for _, m := range tree {
+		if slices.ContainsFunc(old, func(x expression.Member) bool {
+			return x.Key == m.Key && contract.SameText(x.Value) == contract.SameText(m.Value)
+		}) {
+			continue
+		}
+		if text, err = Put(text, m.Value, "contract", "clauses", name, m.Key); err != nil {
+			return "", err
+		}
+	}
+	return text, nil
+}
+
+// Rewrite changes the text as a whole: what differs is replaced, as one edit that can be taken back. The error says why
+// it could not be; then nothing has changed.
+func (d *Document) Rewrite(change func(text string) (string, error)) error {
+	was := d.Text()
+	now, err := change(was)
+	if err != nil || now == was {
+		return err
+	}
+	from := 0
+	for from < len(was) && from < len(now) && was[from] == now[from] {
+		from++
+	}
+	a, b := len(was), len(now)
+	for a > from && b > from && was[a-1] == now[b-1] {
+		a--
+		b--
+	}
+	return d.Splice(from, a-from, now[from:b])
+}
+
+// Try reads a workspace as if its text were another; nothing is written.
+func Try(w *Workspace, text string) (*Workspace, error) { return open(w.File, []byte(text)) }
