@@ -148,6 +148,35 @@ func Start(t testing.TB, o Options) *Broker {
 	}
 }
 
+// StartFile starts the broker with a configuration that is there already, to which the user that it runs as is added,
+// and waits until it listens at the URLs.
+func StartFile(t testing.TB, file string, urls map[string]string) *Broker {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("a real broker has no place in a short run")
+	}
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = os.WriteFile(file, append(text, "\nuser "+me.Username+"\n"...), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &Broker{t: t, URLs: urls, file: file}
+	t.Cleanup(func() {
+		b.end(os.Interrupt)
+		if t.Failed() {
+			t.Logf("the broker's log:\n%s", b.Log())
+		}
+	})
+	b.Run()
+	return b
+}
+
 // certificates writes what the broker needs for TLS and returns its lines.
 func (b *Broker) certificates(dir string) string {
 	b.t.Helper()

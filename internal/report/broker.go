@@ -83,6 +83,7 @@ func BrokerFiles(w *workspace.Workspace, b *workspace.Broker, dir string) (files
 	if err != nil {
 		return nil, nil, err
 	}
+	notes = append(notes, "the user that the broker runs as must be able to read these files: chown them to it")
 	files["broker.conf"] = File{[]byte(config), 0o644}
 	files["broker.passwords"] = File{[]byte(passwords.String()), 0o600}
 	files["broker.rights"] = File{[]byte("# What each login may do by the contract, and no more.\n" + rights.String()), 0o600}

@@ -71,16 +71,7 @@ var notIdentifier = regexp.MustCompile(`[^A-Z0-9]+`)
 func (g *constants) name(parts ...string) string {
 	var words []string
 	for _, p := range parts {
-		// Letters beyond ASCII are written as near as that goes; what is left of them is dropped.
-		p = strings.Map(func(r rune) rune {
-			if r > unicode.MaxASCII {
-				if plain, ok := near[unicode.ToUpper(r)]; ok {
-					return plain
-				}
-				return '_'
-			}
-			return r
-		}, p)
+		p = near.Replace(p)
 		if p = strings.Trim(notIdentifier.ReplaceAllString(strings.ToUpper(p), "_"), "_"); p != "" {
 			words = append(words, p)
 		}
@@ -97,8 +88,9 @@ func (g *constants) name(parts ...string) string {
 	return name
 }
 
-// near are letters as they are written where there is ASCII only.
-var near = map[rune]rune{'Ä': 'A', 'Ö': 'O', 'Ü': 'U', 'Å': 'A', 'Ø': 'O', 'É': 'E', 'È': 'E', 'Ñ': 'N', 'Ç': 'C', 'ß': 's', 'ẞ': 's'}
+// near writes letters as people do where there is ASCII only; what is left beyond it is dropped.
+var near = strings.NewReplacer("Ä", "AE", "ä", "ae", "Ö", "OE", "ö", "oe", "Ü", "UE", "ü", "ue", "ß", "ss", "Å", "A", "å", "a",
+	"Ø", "O", "ø", "o", "Æ", "AE", "æ", "ae", "É", "E", "é", "e", "È", "E", "è", "e", "Ñ", "N", "ñ", "n", "Ç", "C", "ç", "c")
 
 func (g *constants) clause(cl *contract.Clause) {
 	note := cl.Name
