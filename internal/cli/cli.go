@@ -258,7 +258,7 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 	}
 	rec.flags(root.Flags())
 	root.AddCommand(
-		e.demo(),
+		e.demo(), e.initialise(),
 		e.reach(),
 		e.trust(),
 		e.contract(),
@@ -376,36 +376,56 @@ func (e *Env) open(ctx context.Context, w *workspace.Workspace, o workbench.Opti
 func (e *Env) demo() *cobra.Command {
 	var write string
 	var faults []string
+	var dairy bool
 	var rec recording
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the sea farm Marrow Voe, with its own stand-in broker",
-		Args:  cobra.NoArgs,
+		Long: `Open the sea farm Marrow Voe, with its own stand-in broker; or, with --dairy, the small dairy Hollow Lane.
+What is opened is a copy in a folder of its own, which is gone at the end: what you change there is too.
+--write DIR gives you one to keep.`,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			example := demoFiles(dairy)
 			if write != "" {
-				return e.writeDemo(write)
+				return e.writeDemo(write, example, dairy)
 			}
-			w, err := workspace.Read(demo.Files, demo.File, demo.File)
-			if err != nil {
-				return &exit{exitUsage, err}
-			}
-			creds, err := sampleCredentials()
+			dir, err := sampleCredentials()
 			if err != nil {
 				return err
 			}
-			defer os.RemoveAll(creds)
-			return e.open(
-				c.Context(),
-				w,
-				workbench.Options{Faults: faults, Reach: true, Credentials: []string{filepath.Join(creds, "creds")}},
-				&rec,
-			)
+			defer os.RemoveAll(dir)
+			quiet := *e
+			quiet.Out = io.Discard
+			if err := quiet.copyDemo(dir, example); err != nil {
+				return err
+			}
+			w, err := workspace.Open(dir)
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			o := workbench.Options{Faults: faults, Reach: true}
+			if !dairy {
+				o.Credentials = []string{filepath.Join(dir, "creds")}
+			}
+			return e.open(c.Context(), w, o, &rec)
 		},
 	}
 	rec.flags(c.Flags())
 	c.Flags().StringVar(&write, "write", "", "write the demo workspace into this folder instead of opening it")
+	c.Flags().BoolVar(&dairy, "dairy", false, "the small cheese dairy in place of the sea farm")
 	c.Flags().StringArrayVar(&faults, "fault", nil, "let the stand-in misbehave; may be given several times")
 	return c
+}
+
+// demoFiles are those of an example.
+func demoFiles(dairy bool) fs.FS {
+	if dairy {
+		if sub, err := fs.Sub(demo.Files, demo.Dairy); err == nil {
+			return sub
+		}
+	}
+	return demo.Files
 }
 
 // sampleCredentials makes the demo's folder of credentials, which are new at every start.
@@ -424,21 +444,27 @@ func writeSamples(dir string) error {
 }
 
 // writeDemo copies the demo workspace; it overwrites nothing.
-func (e *Env) writeDemo(dir string) error {
+func (e *Env) writeDemo(dir string, example fs.FS, dairy bool) error {
+	if dairy { // it has no credentials
+		return e.copyDemo(dir, example)
+	}
 	if _, err := os.Stat(filepath.Join(dir, "creds")); err == nil {
 		return usage("%s is there already: choose another folder", filepath.Join(dir, "creds"))
 	}
-	if err := e.copyDemo(dir); err != nil {
+	if err := e.copyDemo(dir, example); err != nil {
 		return err
 	}
 	plain.Fprintln(e.Out, filepath.Join(dir, "creds"))
 	return writeSamples(dir)
 }
 
-func (e *Env) copyDemo(dir string) error {
-	return fs.WalkDir(demo.Files, ".", func(name string, d fs.DirEntry, err error) error {
+func (e *Env) copyDemo(dir string, example fs.FS) error {
+	return fs.WalkDir(example, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
+		}
+		if name == demo.Dairy {
+			return fs.SkipDir // an example by itself
 		}
 		to := filepath.Join(dir, filepath.FromSlash(name))
 		if d.IsDir() {
@@ -447,7 +473,7 @@ func (e *Env) copyDemo(dir string) error {
 		if _, err := os.Stat(to); err == nil {
 			return usage("%s is there already: choose another folder", to)
 		}
-		b, err := fs.ReadFile(demo.Files, name)
+		b, err := fs.ReadFile(example, name)
 		if err != nil {
 			return err
 		}

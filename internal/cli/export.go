@@ -102,8 +102,8 @@ func writeAccess(w *workspace.Workspace, _ string, to io.Writer) error {
 	}
 	for _, b := range w.Brokers {
 		if b.StandIn != nil {
-			for _, text := range w.Lacking(b.StandIn) {
-				plain.Fprintf(to, "at the stand-in %s: %s\n", b.Name, text)
+			for _, x := range w.Lacking(b.StandIn) {
+				plain.Fprintf(to, "at the stand-in %s: %s\n", b.Name, x.Text)
 			}
 		}
 	}

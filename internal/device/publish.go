@@ -63,6 +63,11 @@ func (p *publication) moved() {
 		p.seen, p.last = true, v
 	}
 	changed := !first && v != p.last && max(v-p.last, p.last-v) >= p.def.By
+	if p.def.Edge != "" {
+		was, is := p.last != 0, v != 0
+		changed = !first && was != is && (p.def.Edge == workspace.EdgeBoth || (p.def.Edge == workspace.EdgeRising) == is)
+		p.last = v
+	}
 	p.d.mu.Unlock()
 	if changed {
 		p.publish(nil)

@@ -32,6 +32,8 @@ func newSignal(def workspace.Signal, now time.Time) *signal {
 		s.value = def.Mean
 	case "ramp":
 		s.value = def.From
+	case "pulse":
+		s.value = false
 	}
 	return s
 }
@@ -65,6 +67,9 @@ func (s *signal) advance(now time.Time, since time.Duration, phase float64, r *r
 	switch d.Wave {
 	case "sine":
 		s.value = d.Mean + d.Swing*math.Sin(2*math.Pi*turn) + noise
+	case "pulse":
+		at := since + time.Duration(phase*float64(d.Every))
+		s.value = at%d.Every >= d.Every-d.Pulse
 	case "ramp":
 		_, part := math.Modf(turn)
 		s.value = d.From + (d.To-d.From)*part + noise

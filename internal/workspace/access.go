@@ -116,8 +116,11 @@ func RightsTree(all []Access) expression.Object {
 	return out
 }
 
+// Lack is something that a login of a party needs and may not do.
+type Lack struct{ Party, Text string }
+
 // Lacking tells, for a stand-in's rights, what logins need by the contract and may not do there.
-func (w *Workspace) Lacking(s *StandIn) (out []string) {
+func (w *Workspace) Lacking(s *StandIn) (out []Lack) {
 	all, _ := w.Access()
 	for _, a := range all {
 		if !slices.Contains(s.Logins, a.Login) {
@@ -135,7 +138,7 @@ func (w *Workspace) Lacking(s *StandIn) (out []string) {
 				if !slices.ContainsFunc(x.given, func(g string) bool {
 					return topic.Covers(strings.ReplaceAll(g, "{login}", a.Login), f)
 				}) {
-					out = append(out, a.Login+" has to "+x.what+" "+f+" as "+a.Party+", and may not")
+					out = append(out, Lack{a.Party, a.Login + " has to " + x.what + " " + f + ", and may not"})
 				}
 			}
 		}

@@ -39,7 +39,7 @@ func Shapes() []Shape {
 		propertiesShape.describe(), counterShape.describe(), relationShape.describe(), messagePatternShape.describe(),
 		acceptanceShape.describe(), answerShape.describe(), presenceShape.describe(), payloadShape.describe(), fieldShape.describe(),
 		deviceShape.describe(), sessionShape.describe(), signalShape.describe(), publicationShape.describe(),
-		changeShape.describe(), reactionShape.describe(),
+		changeShape.describe(), edgeShape.describe(), reactionShape.describe(),
 	}
 }
 

@@ -3,6 +3,7 @@ package workspace
 import (
 	"errors"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,12 +19,23 @@ type Publication struct {
 	Every       time.Duration
 	WhenChanged string // a signal, or ""
 	By          float64
+	Edge        Edge                 // of WhenChanged; "" for a deadband
 	Where       *expression.Template // nil: always
 	Parameters  map[string]*expression.Template
 	Payload     *expression.Template // nil: empty
 	QoS         packet.QoS
 	Retain      bool
 }
+
+// Edge is how a signal with two states turns.
+type Edge string
+
+// The edges: to true, to false, either.
+const (
+	EdgeRising  Edge = "rising"
+	EdgeFalling Edge = "falling"
+	EdgeBoth    Edge = "both"
+)
 
 // Reaction is what a device does when a message arrives.
 type Reaction struct {
@@ -61,6 +73,17 @@ var publicationShape = shape[publicationReading]{
 					changeShape.read(l, v, "when-changed", p)
 				}
 			}),
+		own("upon", "edge", "Publish as well when a signal turns to true or to false.",
+			func(l *loader, p *publicationReading, v node) {
+				if !v.exists() {
+					return
+				}
+				if p.WhenChanged != "" {
+					v.fail("leave one of them out", "a publication has when-changed or upon, not both")
+					return
+				}
+				edgeShape.read(l, v, "upon", p)
+			}),
 		own("where", "string", "An expression that must be true for the message to be sent, such as oxygen < 7.",
 			func(l *loader, p *publicationReading, v node) { p.Where = l.condition(p.device, v) }),
 		each(
@@ -90,8 +113,39 @@ var changeShape = shape[publicationReading]{"change", "When a signal has changed
 	own("signal", "string", "The signal.", func(l *loader, p *publicationReading, v node) {
 		p.WhenChanged, _ = v.known("signal", l.names(p.device))
 	}).must(),
-	number("by", "The deadband in the signal's unit; any change without it.",
-		func(p *publicationReading, f float64) { p.By = f }),
+	own("by", "string", "The deadband in the signal's unit, or a share of its range, 1% of 0..5; any change without it.",
+		func(_ *loader, p *publicationReading, v node) {
+			var ok bool
+			if p.By, ok = deadband(v.str("by")); !ok && v.exists() {
+				v.fail("write 0.5, or 1% of 0..5", "%q is no deadband", v.str("by"))
+			}
+		}),
+}}
+
+// deadband reads 0.5, or 1% of 0..5.
+func deadband(text string) (by float64, ok bool) {
+	share, of, shared := strings.Cut(text, "%")
+	by, err := strconv.ParseFloat(strings.TrimSpace(share), 64)
+	if !shared {
+		return by, err == nil && by >= 0
+	}
+	span, is := strings.CutPrefix(strings.TrimSpace(of), "of ")
+	from, to, ranged := strings.Cut(span, "..")
+	lo, err1 := strconv.ParseFloat(strings.TrimSpace(from), 64)
+	hi, err2 := strconv.ParseFloat(strings.TrimSpace(to), 64)
+	return by / 100 * (hi - lo), err == nil && is && ranged && err1 == nil && err2 == nil && by >= 0 && hi > lo
+}
+
+var edgeShape = shape[publicationReading]{"edge", "When a signal turns.", []key[publicationReading]{
+	own("signal", "string", "The signal, of true and false or 1 and 0.", func(l *loader, p *publicationReading, v node) {
+		p.WhenChanged, _ = v.known("signal", l.names(p.device))
+	}).must(),
+	own("edge", "string", "rising (to true), falling (to false) or both.", func(_ *loader, p *publicationReading, v node) {
+		edge, ok := v.known("edge", []string{string(EdgeRising), string(EdgeFalling), string(EdgeBoth)})
+		if p.Edge = Edge(edge); !ok {
+			p.Edge = EdgeBoth
+		}
+	}).must(),
 }}
 
 func (l *loader) publication(d *Device, n node) {

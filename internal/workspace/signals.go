@@ -10,20 +10,20 @@ import (
 // Signal is a value inside a device.
 type Signal struct {
 	Name                               string
-	Wave                               string // "constant", "sine", "ramp", "walk", "counter"
+	Wave                               string // "constant", "sine", "ramp", "walk", "counter", "pulse"
 	Start                              any
 	Mean, Swing, Noise, From, To, Step float64
-	Period, Every                      time.Duration
+	Period, Every, Pulse               time.Duration
 	Minimum, Maximum                   *float64
 	Unit                               string
 }
 
-var waves = []string{"constant", "sine", "ramp", "walk", "counter"}
+var waves = []string{"constant", "sine", "ramp", "walk", "counter", "pulse"}
 
 var signalShape = shape[Signal]{"signal", "A value inside a device.", []key[Signal]{
 	own("start", "any", "The value at the start; all there is to a constant, which only a reaction or a hand changes.",
 		func(_ *loader, s *Signal, v node) { s.Start = literals(v.plain()) }),
-	own("wave", "string", "sine, ramp, walk (random) or counter; constant without it.",
+	own("wave", "string", "sine, ramp, walk (random), counter or pulse (true and false); constant without it.",
 		func(_ *loader, s *Signal, v node) {
 			if wave, ok := v.known("wave", waves); ok && v.exists() {
 				s.Wave = wave
@@ -44,8 +44,10 @@ var signalShape = shape[Signal]{"signal", "A value inside a device.", []key[Sign
 	ofWave("to", "where it ends and begins again.", func(s *Signal) *float64 { return &s.To }, "ramp"),
 	number("step", "walk: the largest step; counter: each step (default 1).",
 		func(s *Signal, f float64) { s.Step = f }).only("walk", "counter"),
-	span("every", kinds([]string{"walk", "counter"}, "time between steps (default 1s)."), true,
-		func(s *Signal) *time.Duration { return &s.Every }).only("walk", "counter"),
+	span("every", kinds([]string{"walk", "counter", "pulse"}, "time between steps, or from pulse to pulse (default 1s)."), true,
+		func(s *Signal) *time.Duration { return &s.Every }).only("walk", "counter", "pulse"),
+	span("pulse", kinds([]string{"pulse"}, "how long it is true."), true,
+		func(s *Signal) *time.Duration { return &s.Pulse }).only("pulse"),
 	number("minimum", kinds([]string{"walk"}, "the lower end."),
 		func(s *Signal, f float64) { s.Minimum = &f }).only("walk"),
 	number("maximum", kinds([]string{"walk"}, "the upper end."),

@@ -355,6 +355,9 @@ func (w *Workspace) Findings() []lint.Finding {
 		l := &b.StandIn.Limits
 		site.StandIns = append(site.StandIns, lint.StandIn{Name: b.Name, MaxQoS: l.MaximumQoS, NoRetained: l.NoRetained,
 			MaxPacket: l.MaximumPacketSize})
+		for _, x := range w.Lacking(b.StandIn) {
+			site.Lacking = append(site.Lacking, lint.Lack{StandIn: b.Name, Party: x.Party, Text: x.Text})
+		}
 	}
 	for _, d := range w.Devices {
 		site.Sessions = append(site.Sessions, lint.Session{Device: d.Name, Party: d.Plays, Count: max(1, d.Count),

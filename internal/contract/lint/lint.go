@@ -31,6 +31,8 @@ type Lint struct {
 type Site struct {
 	StandIns []StandIn
 	Sessions []Session
+	// Lacking is what logins need by the contract and may not do at a stand-in.
+	Lacking []Lack
 	// Shared are the brokers that serve others too, for all that is known: real ones.
 	Shared []string
 }
@@ -42,6 +44,9 @@ type StandIn struct {
 	NoRetained bool
 	MaxPacket  int // 0: any
 }
+
+// Lack is something that a login needs and may not do.
+type Lack struct{ StandIn, Party, Text string }
 
 // Session is how a device connects.
 type Session struct {

@@ -18,6 +18,14 @@ var parties = []*Lint{
 				}
 			}
 		}},
+	{"beyond-rights", "A login may not do at a stand-in what the contract asks of its party: it is refused, or its messages go nowhere.",
+		"'hodstone contract export --format rights' writes the rights that are needed", func(p *Pass) {
+			for _, l := range p.Site.Lacking {
+				if x := p.Contract.Party(l.Party); x != nil {
+					p.Party(x, "at the stand-in %s, %s", l.StandIn, l.Text)
+				}
+			}
+		}},
 	{"keep-alive-0", "A keep alive of 0 turns it off: the broker never notices that such a client is lost, and its will never comes.",
 		"give it some seconds: 30s", func(p *Pass) {
 			for i := range p.Parties {
