@@ -157,7 +157,7 @@ func (x *terminal) quit() {
 func TestTheDemoShowsItsBreachAndItsStray(t *testing.T) {
 	t.Parallel()
 	x := open(t, 160, 47, "demo")
-	x.await(`13 clauses`, `✗ \d+ breach`, `\? 1 stray`, `7 on`, `● quay in`)
+	x.await(`17 clauses`, `✗ \d+ breach`, `\? \d+ stray`, `7 on`, `● quay in`)
 	x.await(`marrowvoe/barge/silos/a .* meant for barge\.silo`)
 	x.keys("b", "Enter")
 	text := x.await(

@@ -247,7 +247,7 @@ func TestWrongUseIsExplained(t *testing.T) {
 
 func TestContractCheckTellsEachProblem(t *testing.T) {
 	if code, out, _ := run("contract", "check", demoFolder(t)); code != 0 ||
-		!strings.Contains(out, "13 clauses between 4 parties, 7 devices, 2 brokers; 0 problems") {
+		!strings.Contains(out, "17 clauses between 4 parties, 7 devices, 2 brokers; 0 problems") {
 		t.Errorf("exit %d: %s", code, out)
 	}
 	broken := demoFolder(

@@ -445,8 +445,8 @@ func (d *drafting) answers() {
 	}
 	type pair struct{ a, b *clause }
 	type tally struct {
-		n       int
-		longest time.Duration
+		n                 int
+		shortest, longest time.Duration
 	}
 	tallies := map[pair]*tally{}
 	asked := map[*clause]int{}
@@ -472,11 +472,11 @@ func (d *drafting) answers() {
 			done[b] = true
 			t := tallies[pair{a, b}]
 			if t == nil {
-				t = &tally{}
+				t = &tally{shortest: gap}
 				tallies[pair{a, b}] = t
 			}
 			t.n++
-			t.longest = max(t.longest, gap)
+			t.shortest, t.longest = min(t.shortest, gap), max(t.longest, gap)
 		}
 	}
 	for _, a := range d.shapes {
@@ -484,8 +484,10 @@ func (d *drafting) answers() {
 		var found *tally
 		for _, b := range d.shapes {
 			t := tallies[pair{a, b}]
-			if t == nil || asked[a] < enough || float64(t.n) < nearly*float64(asked[a]) || a.from == b.from || a.from == "" || b.from == "" ||
-				a.stored() || float64(b.n) > 1.5*float64(a.n) || len(a.topics) != len(b.topics) && len(b.topics) > 1 && len(a.topics) > 1 {
+			if t == nil || asked[a] < enough || float64(t.n) < nearly*float64(asked[a]) || a.stored() ||
+				a.from == b.from || a.from == "" || b.from == "" || !a.reaches(b.from) ||
+				t.longest > max(time.Second, 4*t.shortest+500*time.Millisecond) ||
+				float64(b.n) > 1.2*float64(a.n) || float64(b.n) < 0.8*float64(a.n) {
 				continue
 			}
 			if found == nil || t.longest < found.longest {
@@ -501,6 +503,16 @@ func (d *drafting) answers() {
 			Value: expression.Object{{Key: "clause", Value: best.name}, {Key: "within", Value: short(within)}}})
 		d.note(a, "answer", "%s, after %s at most", share(found.n, asked[a]), found.longest.Round(time.Millisecond))
 	}
+}
+
+// reaches tells whether a party was seen to consume the clause; where nobody was, everybody may.
+func (c *clause) reaches(party string) bool {
+	for _, m := range c.body.Object {
+		if list, is := m.Value.([]any); is && m.Key == "to" {
+			return slices.Contains(list, any(party))
+		}
+	}
+	return true
 }
 
 // stored tells whether the clause's messages are retained: then they say how things stand, and ask for nothing.
