@@ -404,7 +404,7 @@ What is opened is a copy in a folder of its own, which is gone at the end: what 
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
-			o := workbench.Options{Faults: faults, Reach: true}
+			o := workbench.Options{Faults: faults, Reach: true, Follow: true}
 			if !dairy {
 				o.Credentials = []string{filepath.Join(dir, "creds")}
 			}

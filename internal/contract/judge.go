@@ -137,6 +137,9 @@ func (s *Sample) Value() any {
 	return v
 }
 
+// Bytes is the payload as it came.
+func (s *Sample) Bytes() []byte { return s.payload }
+
 // Cell is a clause at one instance of its parameters. Those that [Judge.Cells] returns are never changed.
 type Cell struct {
 	Clause   *Clause

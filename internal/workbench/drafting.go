@@ -50,23 +50,29 @@ func (d *Drafter) event(e *trace.Event) {
 	if e.Role == trace.RoleDevice || e.Role == trace.RolePeer {
 		d.client(e)
 	}
-	m := e.Publish()
-	if m == nil || j == nil {
+	if e.Publish() == nil || j == nil {
 		return
 	}
-	switch {
-	case d.eyes != nil && e.Kind == trace.Received && d.eyes[e.Client]:
-		hop := j.Hops[len(j.Hops)-1]
-		x := draft.Message{At: e.At, Topic: e.Topic(), Payload: m.Payload, QoS: m.QoS, Retain: m.Retain,
-			RetainKnown: e.Meaning.Flag && m.Retain, Copy: hop.Copy, Will: j.Will, Sender: j.Sender}
-		if j.Sender != "" {
-			x.QoS, x.Retain, x.RetainKnown = j.QoS, j.Retain, true
-		}
-		d.Traffic.Message(x)
-	case d.eyes == nil && e.Kind == trace.Sent && !m.Dup && (e.Role == trace.RoleDevice || e.Role == trace.RolePeer):
+	if d.eyes != nil && e.Kind == trace.Received && d.eyes[e.Client] ||
+		d.eyes == nil && e.Kind == trace.Sent && !e.Publish().Dup && (e.Role == trace.RoleDevice || e.Role == trace.RolePeer) {
+		d.observed(e, j)
+	}
+}
+
+// observed takes in a message: as an observer got it, or as its publisher sent it.
+func (d *Drafter) observed(e *trace.Event, j *trace.Journey) {
+	m := e.Publish()
+	if e.Kind == trace.Sent {
 		d.Traffic.Message(draft.Message{At: e.At, Topic: e.Topic(), Payload: m.Payload, QoS: m.QoS, Retain: m.Retain,
 			RetainKnown: true, Sender: e.Client})
+		return
 	}
+	x := draft.Message{At: e.At, Topic: e.Topic(), Payload: m.Payload, QoS: m.QoS, Retain: m.Retain,
+		RetainKnown: e.Meaning.Flag && m.Retain, Copy: j.Hops[len(j.Hops)-1].Copy, Will: j.Will, Sender: j.Sender}
+	if j.Sender != "" {
+		x.QoS, x.Retain, x.RetainKnown = j.QoS, j.Retain, true
+	}
+	d.Traffic.Message(x)
 }
 
 // client takes in how a client comes, and what it subscribes to.

@@ -12,10 +12,10 @@ import (
 // editors are tried where the environment names none.
 var editors = []string{"sensible-editor", "nano", "vim", "vi"}
 
-// Editor returns the command that opens the workspace's file in the user's editor, at a line. The
-// editor is that of $VISUAL or $EDITOR, with the options that stand there, else one that is
+// Editor returns the command that opens the workspace's file, or one beside it where it is named, in the user's editor,
+// at a line. The editor is that of $VISUAL or $EDITOR, with the options that stand there, else one that is
 // there. The error says why nothing can be edited.
-func (b *Bench) Editor(line int) (*exec.Cmd, error) {
+func (b *Bench) Editor(beside string, line int) (*exec.Cmd, error) {
 	switch {
 	case b.Record != nil:
 		return nil, errors.New("a record has no workspace to edit")
@@ -43,7 +43,11 @@ func (b *Bench) Editor(line int) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the editor %s is not there: name another in the environment variable EDITOR", words[0])
 	}
-	return exec.Command(program, append(words[1:], atLine(program, b.Workspace().File, max(line, 1))...)...), nil
+	file := b.Workspace().File
+	if beside != "" {
+		file = filepath.Join(filepath.Dir(file), filepath.FromSlash(beside))
+	}
+	return exec.Command(program, append(words[1:], atLine(program, file, max(line, 1))...)...), nil
 }
 
 // atLine are the arguments by which an editor opens a file at a line: +LINE before the name is

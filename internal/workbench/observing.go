@@ -41,6 +41,8 @@ type observing struct {
 	players    map[string]Player // what clients play, by name
 	opened     map[string]*bool  // whether a stand-in's client came by TLS
 	contract   *contract.Contract
+	drafts     *Drafter // of what no clause covers; nil before any
+	taken      int      // messages for drafts at this look at the trace
 }
 
 // eyes is what an observer is known to be able to see.
@@ -174,6 +176,7 @@ func (b *Bench) prove(broker string) {
 func (o *observing) take(events []trace.Event, missed uint64, all bool) []string {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	o.taken = 0
 	if o.lost += missed; missed > 0 {
 		// What was not read may have been what was waited for.
 		now := time.Now()
@@ -282,6 +285,9 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey)
 	o.missing(o.judge.Before(e.Broker, e.At))
 	f := Finding{o.judge.Message(msg), j.Sender}
 	o.findings[e.Seq%traceLength] = numbered{e.Seq, f}
+	if f.Judgement.Clause == nil {
+		o.stray(e, j)
+	}
 	if o.told != nil {
 		o.told(e, f)
 	}

@@ -372,7 +372,7 @@ func TestTheEditorOpensAtALine(t *testing.T) {
 	} {
 		t.Setenv("VISUAL", c.visual)
 		t.Setenv("EDITOR", c.editor)
-		cmd, err := b.Editor(7)
+		cmd, err := b.Editor("", 7)
 		if bad, fails := strings.CutPrefix(c.want, "!"); fails {
 			if err == nil || !strings.Contains(err.Error(), bad) {
 				t.Errorf("%+v: %v", c, err)
@@ -385,10 +385,10 @@ func TestTheEditorOpensAtALine(t *testing.T) {
 	}
 	t.Setenv("VISUAL", "")
 	t.Setenv("PATH", t.TempDir())
-	if _, err := b.Editor(7); err == nil || !strings.Contains(err.Error(), "EDITOR") {
+	if _, err := b.Editor("", 7); err == nil || !strings.Contains(err.Error(), "EDITOR") {
 		t.Errorf("without an editor: %v", err)
 	}
-	if _, err := farm(t, Options{}).Editor(7); err == nil || !strings.Contains(err.Error(), "demo --write") {
+	if _, err := farm(t, Options{}).Editor("", 7); err == nil || !strings.Contains(err.Error(), "demo --write") {
 		t.Errorf("inside the program: %v", err)
 	}
 	for _, x := range b.Targets() {

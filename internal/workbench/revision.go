@@ -34,6 +34,7 @@ func (b *Bench) follow() {
 			return
 		case <-tick.C:
 		}
+		b.editing.Lock()
 		before := b.doc.Workspace()
 		changed, err := b.doc.Reload()
 		trouble := ""
@@ -49,6 +50,7 @@ func (b *Bench) follow() {
 		if changed {
 			b.revise(before, b.doc.Workspace())
 		}
+		b.editing.Unlock()
 	}
 }
 

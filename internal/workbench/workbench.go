@@ -56,6 +56,7 @@ type Options struct {
 
 // Bench is an open workspace at work. Its methods are safe for concurrent use.
 type Bench struct {
+	editing sync.Mutex // held while a revision of the workspace comes into force
 	// Log is the trace of all devices and observers.
 	Log *trace.Log
 	// Events are what the wire screen shows: Log, or a record that was opened again.

@@ -143,6 +143,13 @@ func (d *Document) Undo() (bool, error) {
 	return true, nil
 }
 
+// CanUndo tells whether there is an edit to take back.
+func (d *Document) CanUndo() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.undo) > 0
+}
+
 // splice changes text and file, unless the file holds something else than we know: then somebody else is at it.
 func (d *Document) splice(at, length int, with string) error {
 	now, err := infile.Read(d.file, maxFileSize)

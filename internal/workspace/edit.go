@@ -88,6 +88,7 @@ func put(text string, value any, path []string) (string, error) {
 		return "", fmt.Errorf("the file cannot be read as it is: %w", r.problems[0])
 	}
 	lines := strings.SplitAfter(text, "\n")
+	block := len(path) == 3 && path[0] == "contract" && path[1] == "clauses" // a clause has lines of its own
 	n, indent := root, 0
 	var after int // the line behind which something is added
 	for i, key := range path {
@@ -117,7 +118,7 @@ func put(text string, value any, path []string) (string, error) {
 				return text, nil
 			}
 			after = blockEnd(lines, last, indent)
-			return splice(lines, after, after, written(path[i:], value, indent)), nil
+			return splice(lines, after, after, written(path[i:], value, indent, block)), nil
 		}
 		begin := found.Key.GetToken().Position.Line
 		end := blockEnd(lines, begin, indent)
@@ -125,21 +126,21 @@ func put(text string, value any, path []string) (string, error) {
 			if value == nil {
 				return splice(lines, begin-1, end, ""), nil
 			}
-			return splice(lines, begin-1, end, written(path[i:], value, indent)), nil
+			return splice(lines, begin-1, end, written(path[i:], value, indent, block)), nil
 		}
 		n = node{root.r, found.Value}
 		if found.Value == nil || found.Value.Type() == ast.NullType {
 			if value == nil {
 				return text, nil
 			}
-			return splice(lines, end, end, written(path[i+1:], value, indent+2)), nil
+			return splice(lines, end, end, written(path[i+1:], value, indent+2, block)), nil
 		}
 	}
 	return "", errFlow
 }
 
 // written is an entry as it is written, with mappings around it where they are missing.
-func written(path []string, value any, indent int) string {
+func written(path []string, value any, indent int, block bool) string {
 	for i := len(path) - 1; i > 0; i-- {
 		value = expression.Object{{Key: path[i], Value: value}}
 	}
@@ -148,7 +149,10 @@ func written(path []string, value any, indent int) string {
 		// What is around it stands line by line, so that more can be added.
 		pad := strings.Repeat(" ", indent)
 		inner, _ := value.(expression.Object)
-		return pad + scalar(path[0]) + ":\n" + written(path[1:], inner[0].Value, indent+2)
+		return pad + scalar(path[0]) + ":\n" + written(path[1:], inner[0].Value, indent+2, block)
+	}
+	if inner, is := value.(expression.Object); is && block && len(inner) > 0 {
+		return strings.Repeat(" ", indent) + scalar(path[0]) + ":\n" + YAML(inner, indent+2, nil)
 	}
 	return YAML(o, indent, nil)
 }

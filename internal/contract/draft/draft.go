@@ -56,6 +56,7 @@ type Traffic struct {
 	clients map[string]*Client
 	filters map[string]map[string]bool // by client
 	recent  []spoken                   // live messages in their order
+	plays   map[string]string          // the parties of clients, as far as they are known
 	// From and Until are when the first and the last message came; Messages is how many there were.
 	From, Until time.Time
 	Messages    int
@@ -88,7 +89,15 @@ type seen struct {
 
 // New returns a collection of nothing.
 func New() *Traffic {
-	return &Traffic{topics: map[string]*seen{}, clients: map[string]*Client{}, filters: map[string]map[string]bool{}}
+	return &Traffic{topics: map[string]*seen{}, clients: map[string]*Client{}, filters: map[string]map[string]bool{},
+		plays: map[string]string{}}
+}
+
+// Plays tells the party of a client.
+func (t *Traffic) Plays(client, party string) {
+	if client != "" && party != "" && len(t.plays) < maxClients {
+		t.plays[client] = party
+	}
 }
 
 // Message takes a message in. Those of the broker's own ($SYS) are none of the site's.

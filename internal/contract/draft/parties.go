@@ -32,6 +32,9 @@ func stem(name string) (word, number string) {
 
 // partyOf names the party of a client: clients whose names differ by a number only are of one.
 func (d *drafting) partyOf(client string) string {
+	if p := d.plays[client]; p != "" {
+		return p
+	}
 	word, _ := stem(client)
 	word = strings.Trim(notName.ReplaceAllString(strings.ToLower(word), "-"), "-")
 	if word == "" {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"hodstone/internal/contract"
 	"hodstone/internal/expression"
 	"hodstone/internal/payload"
 )
@@ -52,6 +53,9 @@ type clause struct {
 type Options struct {
 	// Names are those of clauses that there are already.
 	Names []string
+	// Known is the contract that the draft is to be added to; nil for none. Its parties count where senders or topics
+	// speak of them, and its parameters where the values are theirs.
+	Known *contract.Contract
 }
 
 // Write drafts a contract of what was seen.
@@ -72,7 +76,12 @@ func (t *Traffic) Write(o Options) *Result {
 	}
 	found := find(topics)
 	d.params = parameters(found)
-	d.common = common(found)
+	if d.common = common(found); o.Known != nil {
+		d.common = commonOf(o.Known, d.common)
+	}
+	for d.common > 0 && slices.ContainsFunc(found, func(x *shape) bool { return len(x.levels) > d.common && x.names[d.common] != "" }) {
+		d.common-- // what a parameter counts belongs to the name: vat.level
+	}
 	taken := map[string]bool{}
 	for _, n := range o.Names {
 		taken[n] = true
@@ -106,6 +115,24 @@ func common(all []*shape) (n int) {
 			return 0
 		}
 	}
+}
+
+// commonOf is how many levels all clauses of a contract begin with alike, where that is less.
+func commonOf(c *contract.Contract, n int) int {
+	var first []string
+	for i, cl := range c.Clauses {
+		levels := strings.Split(cl.Topic.String(), "/")
+		if i == 0 {
+			first = levels
+		}
+		for k := range min(n, len(levels)) {
+			if k >= len(first) || levels[k] != first[k] || k == len(levels)-1 {
+				n = k
+				break
+			}
+		}
+	}
+	return n
 }
 
 // nameOf names a clause by its topic.

@@ -13,7 +13,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	core "hodstone/internal/contract"
+	"hodstone/internal/draw"
 	"hodstone/internal/payload"
+	"hodstone/internal/report"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
 )
@@ -28,6 +30,14 @@ type Screen struct {
 	first int
 	taken time.Time // when what was seen was taken in last
 	open  *detail
+
+	compose *compose    // a clause that is being written
+	filter  string      // of names and topics; "" for all
+	asking  *look.Input // for the filter
+	saving  *look.Input // for the name of a drawing
+	unwell  bool        // only what is not well
+	folded  bool        // instances are counted in one column
+	left    int         // the first instance that is drawn
 }
 
 // row is a line of the sheet that the cursor can be on.
@@ -53,7 +63,7 @@ func New(b *workbench.Bench) *Screen {
 func (s *Screen) Title() string { return "contract" }
 
 // Typing tells whether keys are text.
-func (s *Screen) Typing() bool { return false }
+func (s *Screen) Typing() bool { return s.compose != nil || s.asking != nil || s.saving != nil }
 
 // Rail returns the live state for the rail.
 func (s *Screen) Rail(t *look.Theme) []look.RailLine {
@@ -93,14 +103,22 @@ func (s *Screen) refresh() {
 	}
 	s.rows = s.rows[:0]
 	c := s.bench.Workspace().Contract
-	for _, p := range c.Parties {
+	parties := slices.Clone(c.Parties)
+	if slices.ContainsFunc(c.Clauses, func(cl *core.Clause) bool { return cl.From == "" }) {
+		parties = append(parties, core.Party{Note: "nobody is named who publishes these"})
+	}
+	for _, p := range parties {
 		titled := false
 		var heads []string
+		from := p.Name
 		for _, cl := range c.Clauses {
-			if cl.From != p.Name {
+			if cl.From != from || !s.shows(cl, cells[cl]) {
 				continue
 			}
 			if !titled {
+				if p.Name == "" {
+					p.Name = "?"
+				}
 				s.rows = append(s.rows, row{title: p.Name, note: p.Note})
 				titled, heads = true, cl.Topic.Parameters()
 			}
@@ -112,7 +130,9 @@ func (s *Screen) refresh() {
 	}
 	s.rows = append(s.rows, row{title: "strays", note: "topics that no clause covers"})
 	for i := range s.snap.Strays {
-		s.rows = append(s.rows, row{stray: &s.snap.Strays[i]})
+		if s.fits(s.snap.Strays[i].Topic) {
+			s.rows = append(s.rows, row{stray: &s.snap.Strays[i]})
+		}
 	}
 	if len(s.snap.Strays) == 0 {
 		s.rows = append(s.rows, row{note: "none so far"})
@@ -120,7 +140,9 @@ func (s *Screen) refresh() {
 	s.rows = append(s.rows, row{title: "breaches", note: fmt.Sprintf("%d in all, the latest first", s.snap.Total)})
 	shown := s.snap.Breaches
 	for i := len(shown) - 1; i >= max(0, len(shown)-maxBreachRows); i-- {
-		s.rows = append(s.rows, row{breach: &shown[i]})
+		if s.fits(shown[i].Topic + " " + shown[i].Clause + " " + shown[i].Sender) {
+			s.rows = append(s.rows, row{breach: &shown[i]})
+		}
 	}
 	if len(shown) == 0 {
 		s.rows = append(s.rows, row{note: "none so far"})
@@ -133,6 +155,21 @@ func (s *Screen) refresh() {
 	if s.open != nil {
 		s.open.refresh(s)
 	}
+}
+
+// fits tells whether the filter lets a text pass.
+func (s *Screen) fits(text string) bool {
+	return strings.Contains(strings.ToLower(text), strings.ToLower(s.filter))
+}
+
+// shows tells whether a clause has its row.
+func (s *Screen) shows(cl *core.Clause, cells []*core.Cell) bool {
+	if !s.fits(cl.Name + " " + cl.Topic.String() + " " + cl.From) {
+		return false
+	}
+	return !s.unwell || slices.ContainsFunc(cells, func(c *core.Cell) bool {
+		return c.State == core.CellBroken || c.State == core.CellSilent
+	})
 }
 
 // id tells a row from all others, also after the rows have moved; "" for headings.
@@ -183,16 +220,49 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 			s.refresh()
 		}
 	case tea.KeyPressMsg:
-		cmd, _ := look.Press(s.Actions(), msg)
-		return cmd
+		if cmd, taken := look.Press(s.Actions(), msg); taken || !s.Typing() {
+			return cmd
+		}
+		s.typed(msg)
+	case tea.PasteMsg:
+		s.typed(msg)
 	}
 	return nil
 }
 
+// typed gives what was typed or pasted to whatever takes it.
+func (s *Screen) typed(msg tea.Msg) {
+	switch {
+	case s.compose != nil:
+		s.compose.input.Update(msg)
+		s.compose.weigh(s)
+	case s.saving != nil:
+		s.saving.Update(msg)
+	case s.asking != nil:
+		s.asking.Update(msg)
+		s.filter = s.asking.Value()
+		s.refresh()
+		s.step(0)
+	}
+}
+
 // Actions is what can be done here and now.
 func (s *Screen) Actions() []look.Action {
-	if s.open != nil {
-		return s.open.actions(s)
+	switch {
+	case s.compose != nil:
+		return s.compose.actions(s)
+	case s.asking != nil:
+		return []look.Action{
+			look.Let("enter", "keep the filter", func() { s.asking = nil }),
+			look.Let("esc", "show all", func() {
+				s.asking, s.filter = nil, ""
+				s.refresh()
+			}),
+		}
+	case s.saving != nil:
+		return []look.Action{look.Act("enter", "write the drawing", s.export), look.Let("esc", "leave it", func() { s.saving = nil })}
+	case s.open != nil:
+		return append(append(s.open.actions(s), s.edits(s.open.clause)...), look.Act("x", "export the line over time", s.askExport))
 	}
 	if s.at >= len(s.rows) {
 		s.step(0)
@@ -207,10 +277,50 @@ func (s *Screen) Actions() []look.Action {
 	} else {
 		out = append(out, look.Act("enter", "open", s.enter), look.Act("w", "show on the wire", s.wire))
 	}
+	var at *core.Clause
+	if s.at < len(s.rows) {
+		at = s.rows[s.at].clause
+		if x := s.rows[s.at].stray; x != nil {
+			out = append(out, look.Act("d", "draft a clause", func() tea.Cmd { return s.draft(x.Topic) }))
+		}
+	}
+	out = append(out, s.edits(at)...)
+	out = append(out,
+		look.Let("/", "filter", func() { s.asking = look.NewInput("filter", s.filter) }),
+		look.Let("o", map[bool]string{false: "only what is not well", true: "all"}[s.unwell], func() {
+			s.unwell = !s.unwell
+			s.refresh()
+			s.step(0)
+		}),
+		look.Let("f", map[bool]string{false: "count instances", true: "show instances"}[s.folded], func() { s.folded = !s.folded }),
+		look.Act("x", "export what is shown", s.askExport),
+	)
+	if s.filter != "" {
+		out = append(out, look.Let("esc", "show all", func() {
+			s.filter = ""
+			s.refresh()
+		}))
+	}
 	if len(s.snap.Breaches) > 0 {
 		out = append(out, look.Let("b", "latest breach", func() {
 			s.at = slices.IndexFunc(s.rows, func(r row) bool { return r.breach != nil })
 		}))
+	}
+	return out
+}
+
+// edits are the ways to change the contract.
+func (s *Screen) edits(at *core.Clause) (out []look.Action) {
+	if s.bench.Record != nil {
+		return nil
+	}
+	out = append(out, look.Act("a", "add a clause", s.add))
+	if at != nil {
+		out = append(out, look.Act("c", "change it", func() tea.Cmd { return s.change(at) }),
+			look.Act("e", "edit the file", func() tea.Cmd { return look.Edit(s.bench.Editor(at.File, at.Line)) }))
+	}
+	if s.bench.CanUndo() {
+		out = append(out, look.Act("u", "undo", s.undo))
 	}
 	return out
 }
@@ -256,6 +366,8 @@ func (s *Screen) enter() tea.Cmd {
 	case r.clause != nil:
 		c := r.cells[min(s.col, len(r.cells)-1)]
 		s.open = &detail{clause: c.Clause, instance: c.Instance}
+	case r.breach != nil && r.breach.Clause == "":
+		return s.wire() // of a session: what it sent shows why
 	case r.breach != nil:
 		s.open = &detail{
 			clause:   s.bench.Workspace().Contract.Clause(r.breach.Clause),
@@ -284,6 +396,14 @@ func (s *Screen) seq() uint64 {
 
 // View draws the screen.
 func (s *Screen) View(c look.Canvas) {
+	if s.compose != nil {
+		s.compose.draw(s, c)
+		return
+	}
+	if s.saving != nil {
+		s.saving.Draw(c.Sub(1, c.H-2, c.W-2, 2), 0)
+		c = c.Sub(0, 0, c.W, c.H-3)
+	}
 	if s.open != nil {
 		s.open.draw(s, c)
 		return
@@ -304,7 +424,22 @@ func (s *Screen) View(c look.Canvas) {
 		c.Text(1, 0, look.Clip("◌ "+blind, c.W-2), st)
 		top = 1
 	}
+	if s.asking != nil {
+		s.asking.Draw(c.Sub(1, top, c.W-2, 1), 0)
+		top++
+	} else if s.filter != "" || s.unwell {
+		text := ""
+		if s.filter != "" {
+			text = "only what has " + s.filter + " in it  "
+		}
+		if s.unwell {
+			text += "only what is not well"
+		}
+		c.Text(1, top, look.Clip(text, c.W-2), c.Theme.Ours)
+		top++
+	}
 	body := c.Sub(0, top, c.W, c.H-2-top)
+	s.follow(layout(c.W))
 	s.first = look.Scroll(s.first, s.at, body.H, len(s.rows))
 	if s.at <= 1 {
 		s.first = 0
@@ -350,15 +485,13 @@ func (s *Screen) drawRow(c look.Canvas, y, i int) {
 		if len(r.cells) == 0 {
 			c.Text(x, y, "· nothing yet", t.Old)
 		}
-		for n, cell := range r.cells {
-			w := k.cell
-			if len(r.cells) == 1 {
-				w = k.cell * 2
+		if s.folded && len(r.cells) > 1 {
+			s.drawCounts(c.Sub(x, y, c.W-x, 1), r.cells)
+			if here {
+				c.Paint(x-1, y, c.W-x, t.Select)
 			}
-			s.drawCell(c.Sub(x+n*k.cell, y, w-1, 1), cell, r.headed)
-			if here && n == min(s.col, len(r.cells)-1) {
-				c.Paint(x+n*k.cell-1, y, w, t.Select)
-			}
+		} else {
+			s.drawCells(c, x, y, r, here, k)
 		}
 		if here {
 			c.Text(0, y, "▸", t.Select)
@@ -392,11 +525,22 @@ func (s *Screen) headings(c look.Canvas, y, i, from int, k columns) {
 	if len(params) == 0 {
 		return
 	}
-	for n, cell := range r.cells {
+	if s.folded && len(r.cells) > 1 {
+		c.Text(from, y, fmt.Sprintf(" %s, by %s ", look.Plural(len(r.cells), "instance"), params[0]), c.Theme.Ours)
+		return
+	}
+	left, shown := s.window(len(r.cells))
+	for n, cell := range r.cells[left : left+shown] {
 		x := 2 + k.name + k.who + k.how + n*k.cell
 		if x >= from-1 || n > 0 {
 			c.Text(x, y, look.Clip(" "+params[0]+" "+cell.Instance+" ", k.cell-1), c.Theme.Ours)
 		}
+	}
+	if left > 0 {
+		c.Text(from-3, y, "‹", c.Theme.Ours)
+	}
+	if more := len(r.cells) - left - shown; more > 0 {
+		c.Right(c.W, y, fmt.Sprintf(" %d more ›", more), c.Theme.Ours)
 	}
 }
 
@@ -438,6 +582,110 @@ func cellStyle(t *look.Theme, st core.CellState) look.Style {
 		return t.Warn
 	}
 	return t.Old
+}
+
+// askExport asks for the name of a drawing.
+func (s *Screen) askExport() tea.Cmd {
+	what := "contract-"
+	if s.open != nil {
+		what = "history-"
+	}
+	s.saving = look.NewInput("export what is shown to", what+time.Now().Format("20060102-150405")+".svg")
+	return nil
+}
+
+// export writes the sheet, or the line of a cell over time.
+func (s *Screen) export() tea.Cmd {
+	w := s.bench.Workspace()
+	title := w.Name
+	if title == "" {
+		title = w.File
+	}
+	var d *draw.Surface
+	var err error
+	if s.open != nil && s.open.cell != nil {
+		d, err = report.HistoryDrawing(title, time.Now(), s.open.cell)
+	} else {
+		var cells []*core.Cell
+		var strays []core.Stray
+		for i := range s.rows {
+			cells = append(cells, s.rows[i].cells...)
+			if s.rows[i].stray != nil {
+				strays = append(strays, *s.rows[i].stray)
+			}
+		}
+		d, err = report.SheetDrawing(title, time.Now(), cells, strays)
+	}
+	name := s.saving.Value()
+	if err == nil {
+		err = s.bench.Export(name, d)
+	}
+	if err != nil {
+		s.saving.Error = err.Error()
+		return nil
+	}
+	s.saving = nil
+	return look.Tell(false, name+" is written")
+}
+
+// instances is how many instances the sheet shows side by side.
+const instances = 4
+
+// window is which of so many instances are drawn.
+func (s *Screen) window(n int) (left, shown int) {
+	left = max(0, min(s.left, n-instances))
+	return left, min(instances, n-left)
+}
+
+// follow moves the window so that the cursor is in it.
+func (s *Screen) follow(columns) {
+	if s.at >= len(s.rows) || s.rows[s.at].clause == nil {
+		return
+	}
+	n := len(s.rows[s.at].cells)
+	col := min(s.col, n-1)
+	if col < s.left {
+		s.left = max(0, col)
+	}
+	if col >= s.left+instances {
+		s.left = col - instances + 1
+	}
+}
+
+// drawCells draws a clause's instances, as many as there is room for.
+func (s *Screen) drawCells(c look.Canvas, x, y int, r *row, here bool, k columns) {
+	left, shown := s.window(len(r.cells))
+	for n, cell := range r.cells[left : left+shown] {
+		w := k.cell
+		if len(r.cells) == 1 {
+			w = k.cell * 2
+		}
+		s.drawCell(c.Sub(x+n*k.cell, y, w-1, 1), cell, r.headed)
+		if here && left+n == min(s.col, len(r.cells)-1) {
+			c.Paint(x+n*k.cell-1, y, w, c.Theme.Select)
+		}
+	}
+}
+
+// drawCounts counts a clause's instances by how they stand; of those that are not well, some are named.
+func (s *Screen) drawCounts(c look.Canvas, cells []*core.Cell) {
+	counts := map[core.CellState]int{}
+	var unwell []string
+	for _, cell := range cells {
+		counts[cell.State]++
+		if cell.State == core.CellBroken || cell.State == core.CellSilent {
+			unwell = append(unwell, cell.Instance)
+		}
+	}
+	x := 0
+	for _, st := range []core.CellState{core.CellBroken, core.CellSilent, core.CellKept, core.CellUnseen} {
+		if n := counts[st]; n > 0 {
+			x = c.Text(x, 0, fmt.Sprintf("%s %d %s   ", cellSigns[st], n, st), cellStyle(c.Theme, st))
+		}
+	}
+	if len(unwell) > 0 {
+		c.Text(x, 0, look.Clip("not well: "+strings.Join(unwell, ", "), c.W-x-1), c.Theme.Dim)
+	}
 }
 
 func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
@@ -536,7 +784,11 @@ func show(v any) string {
 func (s *Screen) drawBreach(c look.Canvas, y int, b *core.Breach) {
 	t := c.Theme
 	x := c.Text(2, y, "✗ "+look.Pad(look.Age(s.snap.At.Sub(b.At)), 4), t.Broken)
-	x = c.Text(x, y, look.Pad(look.Clip(b.Clause+" "+b.Instance, 20), 20)+" ", t.Text)
+	what := b.Clause + " " + b.Instance
+	if b.Clause == "" {
+		what = b.Sender
+	}
+	x = c.Text(x, y, look.Pad(look.Clip(what, 20), 20)+" ", t.Text)
 	where := string(b.Rule)
 	if b.Keyword != "" {
 		where = b.Keyword

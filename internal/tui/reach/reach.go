@@ -5,8 +5,6 @@ package reach
 
 import (
 	"fmt"
-	"io"
-	"os/exec"
 	"strings"
 	"time"
 
@@ -252,28 +250,6 @@ func (s *Screen) start(names ...string) tea.Cmd {
 	return nil
 }
 
-// editor runs a program in the terminal. Before, it lets the goroutine that drew the screen end: on a single processor
-// that would else happen after the screen is drawn again, if the program ends within milliseconds, and stop that.
-type editor struct{ *exec.Cmd }
-
-// drawn is how long drawing may take to end.
-const drawn = 5 * time.Millisecond
-
-// Run implements [tea.ExecCommand].
-func (e editor) Run() error {
-	time.Sleep(drawn)
-	return e.Cmd.Run()
-}
-
-// SetStdin implements [tea.ExecCommand].
-func (e editor) SetStdin(r io.Reader) { e.Stdin = r }
-
-// SetStdout implements [tea.ExecCommand].
-func (e editor) SetStdout(w io.Writer) { e.Stdout = w }
-
-// SetStderr implements [tea.ExecCommand].
-func (e editor) SetStderr(w io.Writer) { e.Stderr = w }
-
 // edit opens the workspace's file at the way with the cursor; what was found out with the old
 // settings is stale then.
 func (s *Screen) edit() tea.Cmd {
@@ -284,11 +260,11 @@ func (s *Screen) edit() tea.Cmd {
 			return look.Tell(true, "what was pasted is not in the workspace: edit another way")
 		}
 	}
-	cmd, err := s.bench.Editor(line)
+	cmd, err := s.bench.Editor("", line)
 	if err != nil {
 		return look.Tell(true, err.Error())
 	}
-	return tea.Exec(editor{cmd}, func(err error) tea.Msg {
+	return tea.Exec(look.Program{Cmd: cmd}, func(err error) tea.Msg {
 		if err != nil {
 			return look.Notice{Text: "the editor ended with: " + err.Error(), Bad: true}
 		}
