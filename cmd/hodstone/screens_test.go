@@ -359,7 +359,7 @@ func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
 	}
 	x.keys("Escape")
 	x.gone(`what is sound is open$|esc goes on`)
-	x.await(`! 4 problems in`, `11 clauses`, `pen\.oxygen`, `[67] on`)
+	x.await(`! 4 problems in`, `15 clauses`, `pen\.oxygen`, `[67] on`)
 	x.quit()
 }
 

@@ -321,6 +321,9 @@ func (p *Payload) Fields() []Field {
 		return p.Schema.fields(p.Schema.compiled, "", 0)
 	}
 	f := Field{Name: "payload", Type: p.Words(), Unit: p.Unit, Required: true, Values: map[string]string{}}
+	if c, is := p.Codec.(payload.NumberText); is && f.Unit == "" {
+		f.Unit = strings.TrimSpace(c.Suffix)
+	}
 	f.Range = Span(p.Minimum, p.Maximum)
 	for _, v := range p.Values {
 		f.Values[v.Text] = v.Meaning

@@ -223,7 +223,7 @@ func TestAThousandRandomKeys(t *testing.T) {
 
 func TestOneWayThroughTheScreens(t *testing.T) {
 	x := on(t, demoFiles(t), 160, 47)
-	x.await("17 clauses", "7 on", "● quay in", "breach", "stray")
+	x.await("17 clauses", "7 on", "● quay in", "✗ 1 breach", "? 10 strays")
 	x.key("b")
 	x.key("up")
 	x.await("from barge  ", "not run")
@@ -243,7 +243,7 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("esc")
 
 	// The values' meanings stand beside them.
-	for range 4 {
+	for range 6 {
 		x.key("down")
 	}
 	x.await("marrowvoe/pen/{pen}/feeder/state")
@@ -332,13 +332,14 @@ func TestDevicesAreSwitchedByHand(t *testing.T) {
 	for range 4 {
 		x.key("down")
 	}
-	x.await("barge, plays barge", "feed_a", "publishes barge.silo")
+	x.await("barge, plays barge", "feed_a", "publishes barge.weight")
 	x.key("s")
 	x.await("to barge: feeder.state", "from barge now: barge.blower")
 	x.key("enter")
 	x.await("barge takes feeder.state from anyone; send it from a device")
-	x.key("down")
-	x.key("down")
+	for range 4 {
+		x.key("down")
+	}
 	x.key("enter")
 	x.await("barge publishes barge.blower")
 	x.key("c")
@@ -422,7 +423,7 @@ devices:
 
 func TestLightDarkAndWithoutColour(t *testing.T) {
 	x := on(t, demoFiles(t), 160, 47)
-	x.await("7 on", "breach")
+	x.await("7 on", "✗ 1 breach")
 	seen := map[string]bool{}
 	for _, p := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI256, colorprofile.ASCII} {
 		for _, ground := range []string{"#101010", "#fafafa"} {

@@ -42,7 +42,7 @@ func (x *interfaceOn) gone(text string) {
 func TestTheWireFromAllSides(t *testing.T) {
 	t.Chdir(t.TempDir())
 	x := on(t, demoFiles(t), 170, 50)
-	x.await("7 on", "breach", "stray")
+	x.await("7 on", "✗ 1 breach", "stray")
 	x.key("5")
 	x.key("v")
 	x.await(

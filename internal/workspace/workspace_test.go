@@ -44,7 +44,7 @@ func TestTheDemoIsSound(t *testing.T) {
 	for _, p := range w.Problems {
 		t.Error(p)
 	}
-	if n := len(w.Contract.Clauses); n < 10 || n > 14 {
+	if n := len(w.Contract.Clauses); n < 15 || n > 20 {
 		t.Errorf("%d clauses", n)
 	}
 	if len(w.Devices) != 4 || w.Devices[0].Count != 4 || len(w.Contract.Parties) != 4 || w.Broker("") == nil ||
