@@ -2,6 +2,7 @@ package compare
 
 import (
 	"encoding/json"
+	"fmt"
 	"math/big"
 	"slices"
 	"strings"
@@ -203,7 +204,7 @@ func resolve(root, v any) any {
 // compare compares two schemas at one place.
 func (s *schemas) compare(a, b any, at string, depth int) {
 	a, b = resolve(s.a, a), resolve(s.b, b)
-	if depth > maxDepth || contract.SameText(plain(a)) == contract.SameText(plain(b)) {
+	if depth > maxDepth || same(a, b) {
 		return
 	}
 	boolA, isA := a.(bool)
@@ -225,7 +226,7 @@ func (s *schemas) compare(a, b any, at string, depth int) {
 	old, now := object(a), object(b)
 	for _, key := range sorted(union(old, now)) {
 		p, q := old[key], now[key]
-		if contract.SameText(plain(p)) == contract.SameText(plain(q)) && key != "properties" && key != "items" {
+		if same(p, q) {
 			continue
 		}
 		here := at + "/" + key
@@ -242,8 +243,22 @@ func (s *schemas) compare(a, b any, at string, depth int) {
 			s.required(here, list(p), list(q))
 		case "properties":
 			s.properties(here, old, now, depth)
-		case "items", "additionalProperties", "propertyNames", "contains":
+		case "items", "additionalProperties", "propertyNames", "contains", "if", "then", "else", "not", "unevaluatedProperties", "unevaluatedItems":
+			if key == "not" || key == "if" || contract.SameText(plain(p)) != contract.SameText(plain(q)) && (key == "then" || key == "else") {
+				s.opaque(here, p, q)
+				continue
+			}
 			s.compare(p, q, here, depth+1)
+		case "allOf", "anyOf", "oneOf", "prefixItems":
+			x, _ := p.([]any)
+			y, _ := q.([]any)
+			if len(x) != len(y) {
+				s.tell(Changed, here, p, q)
+				continue
+			}
+			for i := range x {
+				s.compare(x[i], y[i], fmt.Sprintf("%s/%d", here, i), depth+1)
+			}
 		case "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "minLength", "maxLength", "minItems", "maxItems",
 			"minProperties", "maxProperties":
 			limit(s.tell, here, p, q)
@@ -254,6 +269,20 @@ func (s *schemas) compare(a, b any, at string, depth int) {
 		default:
 			s.tell(Changed, here, p, q)
 		}
+	}
+}
+
+// same tells whether two parts of schemas are the same for sure: alike, and with nothing in them that leads elsewhere.
+func same(a, b any) bool {
+	text := contract.SameText(plain(a))
+	return text == contract.SameText(plain(b)) && !strings.Contains(text, `"$ref":`)
+}
+
+// opaque tells of a part whose meaning cannot be weighed by its parts; what it refers to may be another while it reads
+// the same.
+func (s *schemas) opaque(at string, p, q any) {
+	if contract.SameText(plain(p)) != contract.SameText(plain(q)) {
+		s.tell(Changed, at, p, q)
 	}
 }
 
