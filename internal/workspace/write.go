@@ -161,7 +161,7 @@ func flow(v any) string {
 }
 
 // bare are texts that no YAML reads as anything else: words, and times, rates, sizes, versions and ranges.
-var bare = regexp.MustCompile(`^(?:[A-Za-z_][A-Za-z0-9_./+°±%-]*( [A-Za-z0-9_./()°±%-]+)*` +
+var bare = regexp.MustCompile(`^(?:[A-Za-z_$][A-Za-z0-9_./+°±%-]*( [A-Za-z0-9_./()°±%-]+)*` +
 	`|(?:[0-9]+(?:\.[0-9]+)?(?:ms|s|m|h))+(?:(?: ± |\.\.)(?:[0-9]+(?:\.[0-9]+)?(?:ms|s|m|h))+)?` +
 	`|[0-9]+/(?:s|min|h)|[0-9]+(?:KiB|MiB)|[0-9]+\.[0-9]+\.[0-9]+|[0-9]+\.\.[0-9]+)$`)
 

@@ -306,3 +306,94 @@ func generate(r *rand.Rand) expression.Object {
 	}
 	return out
 }
+
+// TestForeignDocuments: documents of others, of version 3.0 with traits and references and of 2.6, are taken over as far
+// as a contract has a place for it, and the rest is told.
+func TestForeignDocuments(t *testing.T) {
+	for name, c := range map[string]struct {
+		doc    string
+		wants  []string // of the contract as YAML
+		notes  []string
+		failed string
+	}{
+		"3.0": {`{"asyncapi": "3.0.0", "info": {"title": "Feed Barge!", "version": "2"}, "channels": {
+			"weight": {"address": "mv/{silo}/weight", "description": "under a silo", "parameters": {"silo": {"enum": ["a", "b"], "description": "a silo"}},
+				"messages": {"w": {"$ref": "#/components/messages/w"}, "x": {}}},
+			"deep": {"$ref": "#/components/channels/deep"}, "wild": {"address": "a/+/b", "messages": {}}, "half": {"address": "a/x{y}", "messages": {}}, "none": {}},
+			"operations": {"sendWeight": {"action": "send", "channel": {"$ref": "#/channels/weight"}, "traits": [{"$ref": "#/components/operationTraits/m"}], "summary": "s", "tags": [{"name": "not a party"}]},
+				"takeDeep": {"action": "receive", "channel": {"$ref": "#/channels/deep"}, "reply": {}}, "lost": {"action": "send", "channel": {"$ref": "#/nowhere"}}},
+			"components": {"messages": {"w": {"contentType": "application/cbor", "payload": {"type": "object", "properties": {"kg": {"$ref": "#/components/schemas/kg"}}}, "traits": [{"examples": [{"payload": {"kg": 1}}]}]}},
+				"channels": {"deep": {"address": "mv/deep", "messages": {"d": {"payload": {"schemaFormat": "application/vnd.apache.avro;version=1.9.0", "schema": {}}}}}},
+				"operationTraits": {"m": {"bindings": {"mqtt": {"qos": 2, "retain": true, "messageExpiryInterval": 3605}}}}, "schemas": {"kg": {"type": "number", "maximum": 9}}}}`,
+			[]string{"feed-barge:", "weight:\n    topic: mv/{silo}/weight\n    from: feed-barge\n    qos: 2\n    retain: true\n    message-expiry: 1h0m5s\n", "format: cbor", `kg: {$ref: "#/$defs/kg"}`, "$defs: {kg: {type: number, maximum: 9}}",
+				"examples: [{kg: 1}]", "note: under a silo", "silo: {values: [a, b], note: a silo}", "deep: {topic: mv/deep, to: feed-barge,"},
+			[]string{"only the first is taken over, not x", "reply is not taken over", "operation lost: its channel", "wild: the address a/+/b has a wildcard", "half: a parameter of a/x{y} does not fill a whole level", "channel none has no address", "of format application/vnd.apache.avro"}, ""},
+		"2.6": {`asyncapi: 2.6.0
+info: {title: Desk, version: "1"}
+defaultContentType: application/json
+channels:
+  mv/{pen}/oxygen:
+    parameters: {pen: {schema: {type: string, enum: ["1", "2"], pattern: "[12]"}, description: a pen}}
+    publish:
+      operationId: takeOxygen
+      bindings: {mqtt: {qos: 1, retain: false}}
+      message: {oneOf: [{payload: {type: object, required: [mgl]}}, {payload: {}}]}
+  mv/set:
+    subscribe: {summary: sets, message: {contentType: text/plain, payload: {type: string, enum: [on, off]}}}
+  mv/level: {subscribe: {message: {contentType: text/plain, payload: {type: number, maximum: 7}}}}
+  mv/image: {subscribe: {message: {contentType: image/jpeg}}}
+`, []string{"takeOxygen:\n    topic: mv/{pen}/oxygen\n    to: desk\n    qos: 1\n    retain: false\n    payload: {format: json, schema: {type: object, required: [mgl]}}", `pen: {pattern: "[12]", values: ["1", "2"], note: a pen}`,
+			"mv.set: {topic: mv/set, from: desk,", "note: sets", "format: number, maximum: 7", "format: binary, media-type: image/jpeg"}, []string{"of its 2 messages only the first"}, ""},
+		"another": {`{"openapi": "3.0.0"}`, nil, nil, "this is no AsyncAPI document"},
+		"1.2":     {`{"asyncapi": "1.2.0"}`, nil, nil, "AsyncAPI 1.2.0 is not known here"},
+		"a list":  {`[1]`, nil, nil, "this is no AsyncAPI document"},
+		"a loop":  {`{"asyncapi": "3.0.0", "channels": {"a": {"$ref": "#/channels/b"}, "b": {"$ref": "#/channels/a"}}}`, nil, []string{"channel a has no address"}, ""},
+	} {
+		tree, problems := workspace.ReadTree([]byte(c.doc), name)
+		if len(problems) > 0 {
+			t.Fatal(name, problems[0])
+		}
+		mapping, notes, err := asyncapi.In(tree)
+		if c.failed != "" {
+			if err == nil || !strings.Contains(err.Error(), c.failed) {
+				t.Errorf("%s: %v", name, err)
+			}
+			continue
+		}
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		text := workspace.YAML(mapping, 0, nil)
+		for _, want := range c.wants {
+			if !strings.Contains(text, want) {
+				t.Errorf("%s lacks\n%s\nin\n%s", name, want, text)
+			}
+		}
+		for _, want := range c.notes {
+			if !strings.Contains(strings.Join(notes, "\n"), want) {
+				t.Errorf("%s does not tell %q: %q", name, want, notes)
+			}
+		}
+		if _, err := workspace.ReadContract(mapping, demo.Files, name); err != nil {
+			t.Errorf("%s: %v in\n%s", name, err, text)
+		}
+	}
+}
+
+// FuzzIn: whatever document comes, it is read or refused.
+func FuzzIn(f *testing.F) {
+	w, err := workspace.Read(demo.Files, demo.File, demo.File)
+	if err != nil {
+		f.Fatal(err)
+	}
+	text, _ := json.Marshal(asyncapi.Out(w.Contract, "x"))
+	f.Add(text)
+	f.Add([]byte(`{"asyncapi": "2.6.0", "channels": {"a/{b}": {"publish": {"message": {"$ref": "#/channels"}}}}}`))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		if tree, problems := workspace.ReadTree(doc, "x"); len(problems) == 0 {
+			if mapping, _, err := asyncapi.In(tree); err == nil {
+				workspace.ReadContract(mapping, demo.Files, "x")
+			}
+		}
+	})
+}

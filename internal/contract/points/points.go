@@ -195,7 +195,10 @@ func Read(r io.Reader, m Map) (*Result, error) {
 		if err == io.EOF {
 			break
 		}
-		line, _ := c.FieldPos(0)
+		line := 0
+		if len(row) > 0 {
+			line, _ = c.FieldPos(0)
+		}
 		if err != nil {
 			var parse *csv.ParseError
 			if !errors.As(err, &parse) {
@@ -247,8 +250,10 @@ func (l *list) fill(row []string, key string, level bool) (text string, missing 
 		if v == "" {
 			missing = append(missing, name)
 		}
-		if level {
-			v = Level(v)
+		if level && v != "" {
+			if v = Level(v); v == "" {
+				missing = append(missing, name)
+			}
 		}
 		return v
 	})
@@ -267,7 +272,7 @@ func Level(s string) string {
 	return strings.Trim(unfit.ReplaceAllString(strings.ToLower(s), "-"), "-")
 }
 
-func levelName(s string) string { return strings.NewReplacer(".", "-").Replace(Level(s)) }
+func levelName(s string) string { return strings.Trim(strings.ReplaceAll(Level(s), ".", "-"), "-") }
 
 // row makes a clause of a row, or adds it to one that is there.
 func (l *list) row(row []string, line int) {
@@ -280,7 +285,7 @@ func (l *list) row(row []string, line int) {
 	}
 	topic, missing := l.fill(row, "topic", true)
 	if len(missing) > 0 {
-		leave("%s is empty, and the topic needs it", strings.Join(missing, ", "))
+		leave("%s is empty, or holds nothing fit for a topic, which needs it", strings.Join(missing, ", "))
 		return
 	}
 	pattern, err := contract.ParsePattern(topic)
