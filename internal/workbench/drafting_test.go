@@ -3,6 +3,9 @@ package workbench
 import (
 	"context"
 	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -37,6 +40,103 @@ func eye(t *testing.T, s *standin.Server, name string, log *trace.Log) (leave fu
 	return func() { c.Disconnect(0) }
 }
 
+// live lets the devices of a workspace live at a stand-in of their own, for a time on the fake clock for each of the
+// logs: an observer watches them into each, one after the other. meanwhile, where there is one, is done after a minute.
+func live(t *testing.T, w *workspace.Workspace, each time.Duration, logs []*trace.Log, meanwhile func([]*device.Device)) {
+	synctest.Test(t, func(t *testing.T) {
+		s, err := standin.New(standin.Options{Anonymous: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		gone := eye(t, s, "observer", logs[0])
+		var devices []*device.Device
+		for _, kind := range w.Devices {
+			for n := range max(1, kind.Count) {
+				d := device.New(device.Options{Kind: kind, Number: n + 1, Contract: w.Contract, Dial: s.Dial, Broker: "quay", Logs: logs, Seed: 7})
+				d.Start()
+				devices = append(devices, d)
+			}
+		}
+		for i, log := range logs {
+			if i > 0 {
+				gone = eye(t, s, "observer", log)
+			}
+			time.Sleep(time.Minute)
+			if meanwhile != nil {
+				meanwhile(devices)
+			}
+			time.Sleep(each - time.Minute)
+			gone()
+		}
+		for _, d := range devices {
+			d.Stop()
+		}
+		s.Close()
+	})
+}
+
+// TestTheDairy: the second example is sound and keeps its contract, whole; and what its relations forbid is found when
+// a device does it.
+func TestTheDairy(t *testing.T) {
+	files, err := fs.Sub(demo.Files, demo.Dairy)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := fs.ReadFile(files, demo.File)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		old, new string
+		rules    string // that are broken
+	}{
+		"as it is":          {"", "", ""},
+		"both at once":      {`heater: {run: "= run ? 1 : 0"}`, `heater: {run: 1}`, "relation"},
+		"another height":    {`set: {height: "= payload.recipe.cutting_height_mm"}`, `set: {height: 7}`, "relation"},
+		"the door chatters": {`upon: {signal: door, edge: both}`, `every: 3s`, "only"},
+		"without the unit":  {`string(int(whey) % 100) + ' %'`, `string(int(whey) % 100)`, "values"},
+		"a warm vat":        {"from: 20, to: 62", "from: 20, to: 162", "range"},
+		"another client":    {"client-id: vats, keep-alive: 20s}\n    presence", "client-id: vats-1, keep-alive: 60s}\n    presence", "terms"},
+	} {
+		if !strings.Contains(string(text), c.old) {
+			t.Fatalf("%s: there is no %q", name, c.old)
+		}
+		changed := fstest.MapFS{demo.File: {Data: []byte(strings.Replace(string(text), c.old, c.new, 1))}}
+		w, err := workspace.Read(changed, demo.File, demo.File)
+		if err != nil || len(w.Problems) > 0 {
+			t.Fatal(name, err, w.Problems)
+		}
+		if name == "as it is" {
+			for _, f := range w.Findings() {
+				t.Errorf("a finding: %s [%s]", f.Message, f.Lint.Name)
+			}
+		}
+		log := trace.NewLog(60_000)
+		live(t, w, 5*time.Minute, []*trace.Log{log}, nil)
+		v, err := Rejudge(t.Context(), log, w.Contract, Players(w))
+		if err != nil || v.Messages < 200 || len(v.Strays) > 0 {
+			t.Fatal(name, err, v.Messages, v.Strays)
+		}
+		rules := map[string]bool{}
+		for _, b := range v.Breaches {
+			rules[string(b.Rule)] = true
+			if c.rules == "" {
+				t.Errorf("%s: %s", b.At.Sub(v.From), b)
+			}
+		}
+		if got := strings.Join(slices.Sorted(maps.Keys(rules)), " "); got != c.rules {
+			t.Errorf("%s: %q is broken, want %q: %v", name, got, c.rules, v.Breaches[:min(2, len(v.Breaches))])
+		}
+		if c.rules == "" {
+			for _, x := range v.Clauses {
+				if x.Messages == 0 && x.Clause.Presence == nil {
+					t.Errorf("nothing came of %s", x.Clause.Name)
+				}
+			}
+		}
+	}
+}
+
 // TestADraftTakesWhatItWasMadeFromAndWhatFollows: ten minutes of the demo make a contract; the ten that follow keep it,
 // but for what is broken on purpose; and it is much like the one that people wrote.
 func TestADraftTakesWhatItWasMadeFromAndWhatFollows(t *testing.T) {
@@ -45,31 +145,7 @@ func TestADraftTakesWhatItWasMadeFromAndWhatFollows(t *testing.T) {
 		t.Fatal(err, w.Problems)
 	}
 	first, second := trace.NewLog(60_000), trace.NewLog(120_000)
-	synctest.Test(t, func(t *testing.T) {
-		s, err := standin.New(standin.Options{Anonymous: true})
-		if err != nil {
-			t.Fatal(err)
-		}
-		gone := eye(t, s, "observer", first)
-		var devices []*device.Device
-		for _, kind := range w.Devices {
-			for n := range max(1, kind.Count) {
-				d := device.New(device.Options{Kind: kind, Number: n + 1, Contract: w.Contract, Dial: s.Dial, Broker: "quay",
-					Logs: []*trace.Log{first, second}, Seed: 7})
-				d.Start()
-				devices = append(devices, d)
-			}
-		}
-		time.Sleep(10 * time.Minute)
-		gone()
-		gone = eye(t, s, "observer", second)
-		time.Sleep(10 * time.Minute)
-		gone()
-		for _, d := range devices {
-			d.Stop()
-		}
-		s.Close()
-	})
+	live(t, w, 10*time.Minute, []*trace.Log{first, second}, nil)
 	traffic, err := DraftFrom(t.Context(), first)
 	if err != nil {
 		t.Fatal(err)

@@ -82,7 +82,7 @@ type seen struct {
 	prior   uint64
 	senders map[string]int
 	wills   map[string]int // texts that came as wills
-	first   string         // the text that came first from its sender on a connection
+	first   string         // what came first
 	largest int
 	value   *node
 }
@@ -134,7 +134,9 @@ func (s *seen) take(m Message) {
 	if len(m.Payload) == 0 && (m.Retain || m.Copy) {
 		return // it clears what is stored (3.1.1 §3.3.1.3)
 	}
-	s.value.take(m.Payload)
+	if s.value.take(m.Payload); s.first == "" {
+		s.first = payload.Clip(string(m.Payload), 200)
+	}
 	if m.Will {
 		s.wills[payload.Clip(string(m.Payload), 200)]++
 	}

@@ -313,6 +313,9 @@ func unitOf(name string) string {
 	low := strings.ToLower(capital.ReplaceAllString(name, "${1}_$2"))
 	low = "_" + strings.NewReplacer("-", "_", ".", "_", " ", "_").Replace(low)
 	for _, u := range units {
+		if strings.HasPrefix(u.ending, "_") && strings.LastIndex(low, "_") == 0 {
+			continue // a letter by itself is no unit
+		}
 		if strings.HasSuffix(low, "_"+strings.TrimPrefix(u.ending, "_")) || len(u.ending) > 4 && strings.HasSuffix(low, u.ending) {
 			return u.unit
 		}

@@ -269,7 +269,16 @@ func (d *drafting) presence(c *clause) bool {
 			first[text] = n
 		}
 	}
-	coming, n, all := most(first)
+	begin := map[string]int{}
+	for _, s := range c.topics {
+		if s.first != lost {
+			begin[s.first]++
+		}
+	}
+	coming, n, all := most(begin)
+	if coming == "" {
+		coming, n, all = most(first)
+	}
 	if coming == "" {
 		return false
 	}
@@ -399,15 +408,16 @@ func (d *drafting) payload(c *clause, presence bool) {
 		}
 	case payload.Text:
 		shape, n, _ := most(v.shapes)
+		coded := n == v.strings && strings.Contains(shape, "0") && len(v.texts) > 1
 		switch {
-		case presence || !v.many && len(v.texts) > 0 && len(v.texts) <= listed && v.strings >= often*len(v.texts) && len(v.texts) > 1:
+		case presence || !coded && !v.many && len(v.texts) > 0 && len(v.texts) <= listed && v.strings >= often*len(v.texts) && len(v.texts) > 1:
 			values := expression.Object{}
 			for _, text := range sortedTexts(v.texts) {
 				values = append(values, expression.Member{Key: text, Value: ""})
 			}
 			p.put("values", values)
 			x.note("", "%d values in %d; what does each mean?", len(values), v.strings)
-		case n == v.strings && strings.Contains(shape, "0") && len(v.texts) > 1:
+		case coded:
 			p.put("pattern", strings.TrimSuffix(strings.TrimPrefix(patternOf(shape), "^"), "$"))
 		default:
 			x.note("", "? any text")
