@@ -30,8 +30,7 @@ type subscribing struct {
 
 // subscriber is what a client has subscribed to.
 type subscriber struct {
-	session string // who it is, for what is told later
-	known   bool   // all its filters
+	known   bool // all its filters
 	asked   map[uint16][]packet.Subscription
 	filters map[string]bool
 	fresh   map[string]bool // those that nothing was said of yet
