@@ -99,7 +99,7 @@ func TestAClauseIsAddedOnTheScreen(t *testing.T) {
 	x.keys("End")
 	x.await(`d draft a clause`)
 	x.keys("d")
-	x.await(`drafted of dairy/vat/\d/level`, `clause vat\.level: dairy/vat/\{vat\}/level from vat`, `as it would stand in the file`, `heard last on the topics`)
+	x.await(`drafted of dairy/vat/\d/level`, `▸ vat\.level: dairy/vat/\{vat\}/level from vat`, `as it would stand in the file`, `heard last on the topics`)
 	x.keys("Escape")
 	x.await(`\? stray  dairy/vat/2/level`)
 	x.keys("d")

@@ -14,7 +14,7 @@ import (
 
 // compose is a clause that is being written: a sentence, what it would do, and how it would stand in the file.
 type compose struct {
-	input   *look.Input
+	input   *look.Area
 	began   *workbench.Proposal // what it began with; nil for nothing
 	stray   string              // the topic that it was drafted of; "" for none
 	now     *workbench.Proposal // what is typed; nil where that is no clause yet
@@ -41,7 +41,7 @@ func (s *Screen) topics() (out []string) {
 
 // begin opens a clause to be written.
 func (s *Screen) begin(text string, p *workbench.Proposal, stray string) {
-	s.compose = &compose{input: look.NewInput("clause", text), began: p, stray: stray}
+	s.compose = &compose{input: look.NewArea(text, false), began: p, stray: stray}
 	s.compose.weigh(s)
 }
 
@@ -78,7 +78,10 @@ func (s *Screen) draft(topic string) tea.Cmd {
 
 // weigh looks at what was typed.
 func (c *compose) weigh(s *Screen) {
-	text := c.input.Value()
+	text := strings.Join(strings.Fields(c.input.Value()), " ")
+	if strings.HasSuffix(c.input.Value(), " ") {
+		text += " " // a word is done
+	}
 	if c.now, c.err = read(text, c.began); c.err == nil {
 		if c.began != nil && c.now.Name == c.began.Name {
 			c.now.Notes = c.began.Notes
@@ -135,7 +138,7 @@ func (c *compose) complete(s *Screen) {
 		common += " "
 	}
 	if head := c.text[:c.from]; len(head)+len(common) > len(c.text) {
-		c.input = look.NewInput("clause", head+common)
+		c.input = look.NewArea(head+common, false)
 		c.weigh(s)
 	}
 }
@@ -188,14 +191,16 @@ func (c *compose) draw(s *Screen, at look.Canvas) {
 		title = "the clause " + c.began.Name
 	}
 	at.Rule(0, title, t.Strong)
-	c.input.Draw(at.Sub(1, 2, at.W-2, 1), 0)
-	at.Text(1, 3, look.Clip("NAME: TOPIC from PARTY to PARTY, PARTY at QoS 1, retained, every 5s ± 2s, on changes, as json, note …", at.W-2), t.Dim)
-	y := 4
+	at.Text(1, 1, look.Clip("NAME: TOPIC from PARTY to PARTY, PARTY at QoS 1, retained, every 5s ± 2s, on changes, as json, note …", at.W-2), t.Dim)
+	rows := min(5, look.Width(c.text)/max(10, at.W-3)+1)
+	at.Text(0, 2, "▸", t.Ours)
+	c.input.Draw(at.Sub(2, 2, at.W-3, rows+1))
+	y := rows + 2
 	if len(c.options) > 0 {
 		x := at.Text(1, y, "tab  ", t.Ours)
 		at.Text(x, y, look.Clip(strings.Join(c.options, "   "), at.W-x-1), t.Dim)
 	}
-	y += 2
+	y += 1
 	line := func(sign, text string, st look.Style) {
 		for k, l := range look.Wrap(text, at.W-4) {
 			if k == 0 {

@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -92,7 +93,7 @@ func (d *detail) draw(s *Screen, c look.Canvas) {
 	y := d.drawHead(s, c)
 	if d.breach == nil && d.cell.Last.At.IsZero() {
 		c.Text(1, y+1, "Nothing has come on this topic yet.", t.Dim)
-		d.drawFields(c.Sub(0, y+3, c.W, c.H-y-3), nil, nil)
+		d.drawFields(c.Sub(0, y+3, c.W, c.H-y-3), nil, nil, false)
 		return
 	}
 	body, value, _ := d.message()
@@ -102,9 +103,96 @@ func (d *detail) draw(s *Screen, c look.Canvas) {
 	if d.breach != nil && d.breach.Rule == core.RuleSilence {
 		return
 	}
-	n := d.drawFields(c.Sub(0, y, c.W, c.H-y), value, d.breach)
-	d.drawPayload(c.Sub(0, y+n+1, c.W, c.H-y-n-1), body)
-	d.drawBreaches(s, c.Sub(0, y+n+6, c.W, c.H-y-n-6))
+	lines := d.lines()
+	shown := min(len(d.breaches), 6)
+	left := c.H - y - len(d.clause.Payload.Fields()) - 2 - 5 - shown - 2
+	charts := d.cell != nil && len(lines) > 0 && left >= minChart*len(lines)
+	n := d.drawFields(c.Sub(0, y, c.W, c.H-y), value, d.breach, !charts)
+	d.drawPayload(c.Sub(0, y+n+1, c.W, min(5, c.H-y-n-1)), body)
+	y += n + 5
+	if len(d.breaches) > 0 {
+		rows := shown + 1
+		if !charts {
+			rows = c.H - y
+		}
+		d.drawBreaches(s, c.Sub(0, y+1, c.W, min(rows, c.H-y-1)))
+		y += rows + 2
+	}
+	if charts {
+		d.drawCharts(s, c.Sub(0, y, c.W, c.H-y), lines)
+	}
+}
+
+// line is a field's numbers over time.
+type line struct {
+	field  core.Field
+	values []float64
+}
+
+// lines are the fields that are numbers, over time.
+func (d *detail) lines() (out []line) {
+	if d.cell == nil {
+		return nil
+	}
+	for _, f := range d.clause.Payload.Fields() {
+		l := line{field: f, values: d.numbers(f)}
+		if len(l.values) > 1 {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// numbers are a field's numbers over time.
+func (d *detail) numbers(f core.Field) (out []float64) {
+	for i := range d.cell.History {
+		if v, ok := payload.At(d.cell.History[i].Value(), f.Pointer); ok {
+			if n, ok := payload.Plain(v).(float64); ok {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
+// The rows of a chart: with fewer it shows nothing, with more it shows no more.
+const (
+	minChart = 5
+	maxChart = 18
+)
+
+// drawCharts draws the numbers over time, as large as there is room for.
+func (d *detail) drawCharts(s *Screen, c look.Canvas, lines []line) {
+	t := c.Theme
+	h := min(maxChart, c.H/len(lines))
+	from := d.cell.History[0].At
+	for i, l := range lines {
+		at := c.Sub(0, i*h, c.W, h)
+		lo, hi := slices.Min(l.values), slices.Max(l.values)
+		title := l.field.Name
+		if l.field.Unit != "" {
+			title += ", " + l.field.Unit
+		}
+		at.Rule(0, fmt.Sprintf("%s over the last %s", title, look.Age(s.snap.At.Sub(from))), t.Dim)
+		at.Right(10, 1, look.Number(hi), t.Dim)
+		at.Right(10, h-2, look.Number(lo), t.Dim)
+		values := stretched(l.values, 2*(c.W-14))
+		for y, text := range look.Chart(values, c.W-14, h-2) {
+			at.Text(12, 1+y, text, t.Ours)
+		}
+	}
+}
+
+// stretched repeats numbers so that few of them fill a width as well: each holds until the next.
+func stretched(values []float64, n int) []float64 {
+	if len(values) >= n || len(values) < 2 {
+		return values
+	}
+	out := make([]float64, n)
+	for i := range out {
+		out[i] = values[i*len(values)/n]
+	}
+	return out
 }
 
 // drawBreaches lists the cell's latest breaches; b goes through them.
@@ -189,24 +277,22 @@ func (d *detail) drawBreach(c look.Canvas, y int) int {
 }
 
 // drawFields writes the payload's fields against the value; it returns the rows used.
-func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach) int {
+func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach, sparks bool) int {
 	t := c.Theme
 	fields := d.clause.Payload.Fields()
 	wide := c.W >= 110
-	at := [5]int{2, 20, 36, 52, 68}
+	at := [4]int{2, 22, 50, 70}
 	if !wide {
-		at = [5]int{2, 16, 30, 44, 60}
+		at = [4]int{2, 16, 30, 44}
 	}
 	c.Rule(0, "", t.Dim)
-	for i, h := range []string{"field", "value", "range", "meaning", "last minutes"} {
+	for i, h := range []string{"field", "value", "range", "meaning"} {
 		c.Text(at[i], 0, " "+h+" ", t.Dim)
 	}
-	sparkAt := c.W - 40
-	if wide {
-		c.Text(at[4], 0, strings.Repeat("─", 14), t.Line)
+	sparkAt := c.W + 1
+	if sparks = sparks && wide; sparks {
+		sparkAt = c.W - 40
 		c.Text(sparkAt, 0, " over time ", t.Dim)
-	} else {
-		c.Text(at[4], 0, strings.Repeat("─", 14), t.Line)
 	}
 	y := 1
 	for _, f := range fields {
@@ -238,17 +324,8 @@ func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach) int {
 		}
 		c.Text(at[2], y, look.Clip(limits, at[3]-at[2]-1), t.Dim)
 		c.Text(at[3], y, look.Clip(meaning(f, x, found), sparkAt-at[3]-2), t.Dim)
-		if wide && d.cell != nil {
-			var line []float64
-			for i := range d.cell.History {
-				h := &d.cell.History[i]
-				if v, ok := payload.At(h.Value(), f.Pointer); ok {
-					if n, ok := payload.Plain(v).(float64); ok {
-						line = append(line, n)
-					}
-				}
-			}
-			if len(line) > 1 {
+		if sparks && d.cell != nil {
+			if line := d.numbers(f); len(line) > 1 {
 				c.Text(sparkAt+1, y, look.Spark(line, 38), t.Ours)
 			}
 		}

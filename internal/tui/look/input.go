@@ -55,6 +55,7 @@ func (i *Input) Draw(c Canvas, y int) {
 	styles.Cursor = textinput.CursorStyle{Color: c.Theme.Ours.Fg}
 	i.model.SetStyles(styles)
 	i.model.SetWidth(max(4, c.W-Width(i.Label)-2))
+	i.model.SetCursor(i.model.Position()) // or what stands before it would be shown
 	c.Sub(0, y, c.W, 1).Styled(i.model.View())
 	c.wrong(y+1, i.Error)
 }
