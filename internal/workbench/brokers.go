@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"fmt"
+	"net"
 	"slices"
 	"sync"
 	"time"
@@ -197,12 +198,13 @@ func (b *Bench) dialer(broker, listener string, login *workspace.Login) func(con
 			own = login.Certificate
 		}
 		config := trust.ClientTLS(l.CA, l.ServerName, own)
-		made, err := link.Dial(ctx, u, link.Options{TLS: config})
-		if br := b.Workspace().Broker(broker); err == nil && b.brokers.standins[br.Name] != nil {
-			b.brokers.dialled.Store(made.LocalAddr().String(), true)
-			b.brokers.probes.forget(made.LocalAddr())
-		}
-		return made, err
+		// At once: a dial that is given up meanwhile is ours too.
+		return link.Dial(ctx, u, link.Options{TLS: config, Opened: func(local net.Addr) {
+			if br := b.Workspace().Broker(broker); br != nil && b.brokers.standins[br.Name] != nil {
+				b.brokers.dialled.Store(local.String(), true)
+				b.brokers.probes.forget(local)
+			}
+		}})
 	}
 }
 

@@ -113,6 +113,9 @@ type Options struct {
 	// TLS is used for mqtts and wss; nil for the system's roots. The server name is that
 	// of the URL unless it is set here.
 	TLS *tls.Config
+	// Opened is told the local address as soon as the TCP connection stands, before TLS and WebSocket: also of a dial
+	// that ends in an error after that. nil for nobody.
+	Opened func(local net.Addr)
 }
 
 // Dial opens a link to a URL: see [Parse]. The error says what was tried and what to
@@ -144,6 +147,9 @@ func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
 	c, err := d.DialContext(ctx, e.Network, e.Address)
 	if err != nil {
 		return nil, dialError(e.Address, err)
+	}
+	if o.Opened != nil {
+		o.Opened(c.LocalAddr())
 	}
 	if !e.TLS {
 		return c, nil
