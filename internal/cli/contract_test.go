@@ -76,7 +76,8 @@ func TestAContractOnItsWayAround(t *testing.T) {
 	if b, err := os.ReadFile(at("schemas/pump.flow.schema.json")); err != nil || !strings.Contains(string(b), "2020-12/schema") {
 		t.Errorf("%v %s", err, b)
 	}
-	expect(0, "file", "contract", "export", file, "--format", "broker", "--out", at("broker"))
+	expect(0, `"format": "broker"|broker/broker.conf|chown them`, "contract", "export", file, "--format", "broker", "--out", at("broker"), "--json")
+	expect(0, `"out.md"`[1:7], "contract", "export", file, "--out", at("out.md"), "--json")
 	expect(2, "writes a folder: name it with --out", "contract", "export", file, "--format", "broker")
 	expect(2, "--format is one of asyncapi, markdown", "contract", "export", file, "--format", "word")
 	if b, err := os.ReadFile(at("out.json")); err != nil || len(b) == 0 {

@@ -112,6 +112,7 @@ func writeAccess(w *workspace.Workspace, _ string, to io.Writer) error {
 
 func (e *Env) contractExport() *cobra.Command {
 	var format, out, broker string
+	var asJSON bool
 	var names []string
 	text := ""
 	for _, x := range exports {
@@ -136,8 +137,11 @@ Exit code 0: written; 1: it cannot be; 2: wrong use, or an unusable workspace.`,
 			if i < 0 {
 				return usage("--format is one of %s, not %q", strings.Join(names, ", "), format)
 			}
+			if asJSON && out == "" {
+				return usage("--json tells what was written: name the file or folder with --out")
+			}
 			if exports[i].folder {
-				return e.exportFolder(w, format, out, broker)
+				return e.exportFolder(w, format, out, broker, asJSON)
 			}
 			var b bytes.Buffer
 			if err := exports[i].write(w, out, &b); err != nil {
@@ -151,17 +155,28 @@ Exit code 0: written; 1: it cannot be; 2: wrong use, or an unusable workspace.`,
 				_, err := to.Write(b.Bytes())
 				return broken(err)
 			}
-			return writeNew(out, b.String())
+			if err := writeNew(out, b.String()); err != nil || !asJSON {
+				return err
+			}
+			return broken(writeJSON(e.Out, exported{Format: format, Files: []string{out}, Notes: []string{}}))
 		},
 	}
+	c.Flags().BoolVar(&asJSON, "json", false, "tell what was written as JSON; with --out")
 	c.Flags().StringVar(&format, "format", "markdown", "what to write; see above")
 	c.Flags().StringVar(&out, "out", "", "the file, or the folder")
 	c.Flags().StringVar(&broker, "broker", "", "for the format broker: which of the workspace's; the first without it")
 	return c
 }
 
+// exported is what an export wrote, in JSON.
+type exported struct {
+	Format string   `json:"format"`
+	Files  []string `json:"files"`
+	Notes  []string `json:"notes"`
+}
+
 // exportFolder writes several files.
-func (e *Env) exportFolder(w *workspace.Workspace, format, out, broker string) error {
+func (e *Env) exportFolder(w *workspace.Workspace, format, out, broker string, asJSON bool) error {
 	if out == "" {
 		return usage("--format %s writes a folder: name it with --out", format)
 	}
@@ -230,6 +245,12 @@ func (e *Env) exportFolder(w *workspace.Workspace, format, out, broker string) e
 		if err != nil {
 			return &exit{exitUsage, err}
 		}
+	}
+	if asJSON {
+		for i := range names {
+			names[i] = filepath.Join(out, names[i])
+		}
+		return broken(writeJSON(e.Out, exported{format, names, notNil(notes)}))
 	}
 	for _, n := range notes {
 		plain.Fprintf(e.Out, "%s\n", n)
@@ -308,11 +329,14 @@ Exit code 0: all was taken over; 1: some was not; 2: wrong use.`,
 	return c
 }
 
+// maxDocument is how large a document or list may be, in bytes.
+const maxDocument = 32 << 20
+
 func (e *Env) runImport(_ context.Context, file string, pairs []string, into, out string, asJSON bool) error {
 	if into != "" && out != "" {
 		return usage("--into and --out do not go together")
 	}
-	src, err := infile.Read(file, 16<<20)
+	src, err := infile.Read(file, maxDocument)
 	if err != nil {
 		return &exit{exitUsage, fmt.Errorf("cannot read: %w", err)}
 	}
@@ -457,29 +481,25 @@ func (e *Env) importInto(into string, tree expression.Object, report *imported) 
 				}
 			}
 		}
+		var clauses expression.Object
+		byTopic := map[string]*contract.Clause{}
+		for _, cl := range w.Contract.Clauses {
+			byTopic[cl.Topic.String()] = cl
+		}
 		for _, m := range part(tree, "clauses") {
-			name, body := m.Key, m.Value.(expression.Object)
-			if cl := sameClause(w.Contract, name, body); cl != nil {
-				if name = cl.Name; cl.File != "" {
-					report.Left = append(report.Left, leftRecord{Why: fmt.Sprintf("clause %s stands in %s: change it there", name, cl.File)})
+			if cl := sameClause(w.Contract, byTopic, m.Key, m.Value.(expression.Object)); cl != nil {
+				if m.Key = cl.Name; cl.File != "" {
+					report.Left = append(report.Left, leftRecord{Why: fmt.Sprintf("clause %s stands in %s: change it there", cl.Name, cl.File)})
 					continue
 				}
-			} else {
-				report.Added = append(report.Added, name)
 			}
-			now, err := workspace.PutClause(text, name, body)
-			if err != nil {
-				return "", err
-			}
-			switch {
-			case slices.Contains(report.Added, name):
-			case now == text:
-				report.Same++
-			default:
-				report.Changed = append(report.Changed, name)
-			}
-			text = now
+			clauses = append(clauses, m)
 		}
+		text, added, changed, same, err := workspace.PutClauses(text, clauses)
+		if err != nil {
+			return "", err
+		}
+		report.Added, report.Changed, report.Same = notNil(added), notNil(changed), same
 		return text, sound(w, text)
 	})
 	if err != nil {
@@ -515,12 +535,10 @@ func allIn(p contract.Parameter, tree any) bool {
 }
 
 // sameClause finds the clause that a tree is of: by its topic, else by its name.
-func sameClause(c *contract.Contract, name string, tree expression.Object) *contract.Clause {
-	for _, cl := range c.Clauses {
-		for _, m := range tree {
-			if m.Key == "topic" && m.Value == cl.Topic.String() {
-				return cl
-			}
+func sameClause(c *contract.Contract, byTopic map[string]*contract.Clause, name string, tree expression.Object) *contract.Clause {
+	for _, m := range tree {
+		if topic, is := m.Value.(string); is && m.Key == "topic" && byTopic[topic] != nil {
+			return byTopic[topic]
 		}
 	}
 	return c.Clause(name)

@@ -196,9 +196,7 @@ func PutClause(text, name string, tree expression.Object) (string, error) {
 	}
 	var err error
 	for _, m := range tree {
-		if slices.ContainsFunc(old, func(x expression.Member) bool {
-			return x.Key == m.Key && contract.SameText(x.Value) == contract.SameText(m.Value)
-		}) {
+		if hasSame(old, m) {
 			continue
 		}
 		if text, err = Put(text, m.Value, "contract", "clauses", name, m.Key); err != nil {
@@ -206,6 +204,85 @@ func PutClause(text, name string, tree expression.Object) (string, error) {
 		}
 	}
 	return text, nil
+}
+
+// PutClauses is PutClause for many: clauses is a mapping of names to clauses. It tells which were added, which were
+// changed, and how many are as they were.
+func PutClauses(text string, clauses expression.Object) (out string, added, changed []string, same int, err error) {
+	_, root, ok := parse("", []byte(text))
+	there := map[string]expression.Object{}
+	if c, is := root.entry("contract"); ok && is {
+		if list, is := c.entry("clauses"); is {
+			for _, e := range list.entries("clauses") {
+				there[e.key], _ = e.value.written().(expression.Object)
+			}
+		}
+	}
+	var fresh expression.Object
+	for _, m := range clauses {
+		tree, _ := m.Value.(expression.Object)
+		old, known := there[m.Key]
+		if !known {
+			fresh, added = append(fresh, m), append(added, m.Key)
+			continue
+		}
+		if !slices.ContainsFunc(tree, func(x expression.Member) bool { return !hasSame(old, x) }) {
+			same++
+			continue
+		}
+		if text, err = PutClause(text, m.Key, tree); err != nil {
+			return "", nil, nil, 0, err
+		}
+		changed = append(changed, m.Key)
+	}
+	if len(fresh) == 0 {
+		return text, added, changed, same, nil
+	}
+	// The first makes the mapping where there is none; the others follow it in one go.
+	if text, err = Put(text, fresh[0].Value, "contract", "clauses", fresh[0].Key); err != nil {
+		return "", nil, nil, 0, err
+	}
+	if len(fresh) > 1 {
+		text, err = follow(text, fresh[0].Key, fresh[1:])
+	}
+	return text, added, changed, same, err
+}
+
+// hasSame tells whether an object has an entry with the same value.
+func hasSame(o expression.Object, m expression.Member) bool {
+	return slices.ContainsFunc(o, func(x expression.Member) bool {
+		return x.Key == m.Key && contract.SameText(x.Value) == contract.SameText(m.Value)
+	})
+}
+
+// follow adds clauses behind one that is there.
+func follow(text, behind string, clauses expression.Object) (string, error) {
+	_, root, ok := parse("", []byte(text))
+	c, is := root.entry("contract")
+	list, also := c.entry("clauses")
+	if !ok || !is || !also {
+		return "", errors.New("the clauses are not where they were put")
+	}
+	if m, is := list.n.(*ast.MappingNode); is && m.IsFlowStyle { // all of it is written anew
+		o, _ := list.written().(expression.Object)
+		return Put(text, append(o, clauses...), "contract", "clauses")
+	}
+	lines := strings.SplitAfter(text, "\n")
+	for it := list.n.(ast.MapNode).MapRange(); it.Next(); {
+		kv := it.KeyValue()
+		if kv.Key.GetToken().Value != behind {
+			continue
+		}
+		at := kv.Key.GetToken().Position
+		indent := at.Column - 1
+		var b strings.Builder
+		for _, m := range clauses {
+			b.WriteString(written([]string{m.Key}, m.Value, indent, true))
+		}
+		end := blockEnd(lines, at.Line, indent)
+		return splice(lines, end, end, b.String()), nil
+	}
+	return "", errors.New("the clauses are not where they were put")
 }
 
 // Rewrite changes the text as a whole: what differs is replaced, as one edit that can be taken back. The error says why
