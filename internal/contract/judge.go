@@ -191,7 +191,8 @@ type Judge struct {
 	last     int // bytes of payloads that were last on their cells
 	history  int // bytes of payloads in the cells' histories
 
-	followed map[string]bool // parties whose sessions have something to keep
+	followed map[string]bool            // parties whose sessions have something to keep
+	met      map[string]map[string]bool // clients whose own packets were seen, by party
 
 	eyes       map[string]*eye
 	names      []string // of the eyes, in the order in which they began
@@ -208,7 +209,7 @@ type running struct {
 // instances that the parameters list are expected to speak from then on.
 func NewJudge(c *Contract, rules []*Rule) *Judge {
 	j := &Judge{c: c, cells: map[string]*Cell{}, strays: map[string]*Stray{}, eyes: map[string]*eye{}}
-	j.followed = c.follows()
+	j.followed, j.met = c.follows(), map[string]map[string]bool{}
 	for _, r := range rules {
 		j.rules = append(j.rules, running{r, r.Start(c)})
 	}

@@ -65,6 +65,12 @@ func (c *Contract) follows() map[string]bool {
 // Session takes a step of a client's into account, and returns what it breaks. What only the sender's own packets show
 // is judged this way, and no other: of whom they are not seen, nothing is said.
 func (j *Judge) Session(s Session) (found []Breach) {
+	if j.met[s.Party] == nil {
+		j.met[s.Party] = map[string]bool{}
+	}
+	if len(j.met[s.Party]) < maxCells {
+		j.met[s.Party][s.Client] = true
+	}
 	p := Pass{Fact: FactSession, At: s.At, Session: &s, judge: j, found: &found}
 	for i := range j.rules {
 		if r := &j.rules[i]; r.Sessions {
@@ -76,6 +82,15 @@ func (j *Judge) Session(s Session) (found []Breach) {
 		j.count(found[i])
 	}
 	return found
+}
+
+// Met is of how many clients of each party the own packets were seen: the sessions of all others are not judged.
+func (j *Judge) Met() map[string]int {
+	out := map[string]int{}
+	for party, clients := range j.met {
+		out[party] = len(clients)
+	}
+	return out
 }
 
 // Heard tells whether a topic that the filter matches was ever seen.

@@ -304,6 +304,7 @@ type Snapshot struct {
 	Total    int               // breaches in all
 	Missed   uint64            // events that came faster than they could be judged
 	Sights   []contract.Sight  // how the observers see
+	Met      map[string]int    // of how many clients of a party the own packets were seen
 	// Refused are the filters that an observer may not read, by broker.
 	Refused map[string][]string
 }
@@ -374,6 +375,7 @@ func (b *Bench) Snapshot() Snapshot {
 		Unkept:  o.judge.Unkept(),
 		Missed:  o.lost,
 		Sights:  o.judge.Sights(now),
+		Met:     o.judge.Met(),
 	}
 	for name, e := range o.eyes {
 		if len(e.refused) > 0 {

@@ -87,6 +87,9 @@ func (d *Document) Reload() (changed bool, err error) {
 	if d.print == d.sound.printOf(text) && d.problems == nil {
 		return false, nil
 	}
+	if !bytes.Equal(text, d.text) {
+		d.undo = nil // the places of its edits are those of another text
+	}
 	return d.take(text)
 }
 

@@ -126,7 +126,7 @@ func put(text string, value any, path []string) (string, error) {
 			if value == nil {
 				return splice(lines, begin-1, end, ""), nil
 			}
-			return splice(lines, begin-1, end, written(path[i:], value, indent, block)), nil
+			return splice(lines, begin-1, end, remarked(written(path[i:], value, indent, block), lines[begin-1])), nil
 		}
 		n = node{root.r, found.Value}
 		if found.Value == nil || found.Value.Type() == ast.NullType {
@@ -157,8 +157,41 @@ func written(path []string, value any, indent int, block bool) string {
 	return YAML(o, indent, nil)
 }
 
+// remarked is an entry with the remark that stood behind the line that it replaces.
+func remarked(entry, was string) string {
+	remark := remarkOf(was)
+	first, rest, _ := strings.Cut(entry, "\n")
+	if remark == "" {
+		return entry
+	}
+	return first + "  " + remark + "\n" + rest
+}
+
+// remarkOf is the remark behind a line, "" for none: a # behind a space, outside of quotes.
+func remarkOf(line string) string {
+	line = strings.TrimRight(line, "\r\n ")
+	quote := byte(0)
+	for i := 0; i < len(line); i++ {
+		switch c := line[i]; {
+		case quote == '"' && c == '\\', quote == '\'' && c == '\'' && i+1 < len(line) && line[i+1] == '\'':
+			i++ // what is behind it is no end
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote != 0:
+		case (c == '"' || c == '\'') && i > 0 && strings.IndexByte(" {[,:", line[i-1]) >= 0:
+			quote = c
+		case c == '#' && i > 0 && line[i-1] == ' ':
+			return line[i:]
+		}
+	}
+	return ""
+}
+
 // splice replaces the lines from one on up to another, both counted from 0.
 func splice(lines []string, from, to int, with string) string {
+	if len(lines) > 1 && strings.HasSuffix(lines[0], "\r\n") {
+		with = strings.ReplaceAll(with, "\n", "\r\n")
+	}
 	head := strings.Join(lines[:from], "")
 	if head != "" && !strings.HasSuffix(head, "\n") {
 		head += "\n"

@@ -50,12 +50,12 @@ func TestEntriesAreSetWithoutTouchingOthers(t *testing.T) {
 		value any
 		want  string
 	}{
-		{"a", 2, strings.Replace(text, "a: 1 # one", "a: 2", 1)},
+		{"a", 2, strings.Replace(text, "a: 1 # one", "a: 2  # one", 1)},
 		{"a", nil, strings.Replace(text, "a: 1 # one\n", "", 1)},
 		{"none", nil, text},
-		{"b/x/p", "on", strings.Replace(text, "  x: {p: 1, q: [2]} # braces", "  x: {p: \"on\", q: [2]}", 1)},
-		{"b/x/q", nil, strings.Replace(text, "  x: {p: 1, q: [2]} # braces", "  x: {p: 1}", 1)},
-		{"b/x/new", 1, strings.Replace(text, "  x: {p: 1, q: [2]} # braces", "  x: {p: 1, q: [2], new: 1}", 1)},
+		{"b/x/p", "on", strings.Replace(text, "  x: {p: 1, q: [2]} # braces", "  x: {p: \"on\", q: [2]}  # braces", 1)},
+		{"b/x/q", nil, strings.Replace(text, "  x: {p: 1, q: [2]} # braces", "  x: {p: 1}  # braces", 1)},
+		{"b/x/new", 1, strings.Replace(text, "  x: {p: 1, q: [2]} # braces", "  x: {p: 1, q: [2], new: 1}  # braces", 1)},
 		{"b/why", 3, strings.Replace(text, "  why:\n  - 1\n  - 2\n", "  why: 3\n", 1)},
 		{"b/z", expression.Object{{Key: "k", Value: "v"}}, strings.Replace(text, "  - 2\n", "  - 2\n  z: {k: v}\n", 1)},
 		{"c/d/e", 1, text + "  d:\n    e: 1\n"},
@@ -65,6 +65,12 @@ func TestEntriesAreSetWithoutTouchingOthers(t *testing.T) {
 		if err != nil || got != c.want {
 			t.Errorf("%s: %v\n%s\nwant\n%s", c.path, err, got, c.want)
 		}
+	}
+	if got, err := Put("a: \"x # \\\" y\" # r\r\nb: 'it''s # no'\r\n", 1, "a"); err != nil || got != "a: 1  # r\r\nb: 'it''s # no'\r\n" {
+		t.Errorf("%v %q", err, got)
+	}
+	if got, err := Put("b: 'it''s # no'", expression.Object{{Key: "c", Value: strings.Repeat("wide ", 30)}}, "b"); err != nil || strings.Contains(got, "no") {
+		t.Errorf("%v %q", err, got)
 	}
 	for _, bad := range []string{"a: [", "- 1\n- 2\n"} {
 		if got, err := Put(bad, 1, "a", "b"); err == nil {
@@ -168,5 +174,45 @@ func TestTheLanguageOfContractsSaysWhatIsWrong(t *testing.T) {
 		if err != nil || len(w.Problems) == 0 || !strings.Contains(w.Problems[0].Error(), c.want) || w.Problems[0].Line == 0 {
 			t.Errorf("%q is not told: %v of\n%s", c.want, w.Problems, text)
 		}
+	}
+}
+
+// TestUndoEndsWithAnEditElsewhere: an edit is taken back as long as the text is the one that it was made in.
+func TestUndoEndsWithAnEditElsewhere(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "hodstone.yaml")
+	const text = "hodstone: 1\nname: one\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w, err := Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := NewDocument(w)
+	rename := func(to string) {
+		t.Helper()
+		if err := d.Rewrite(func(text string) (string, error) { return Put(text, to, "name") }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	rename("two")
+	rename("three")
+	if was, err := d.Undo(); !was || err != nil || d.Text() != "hodstone: 1\nname: two\n" || !d.CanUndo() {
+		t.Errorf("%v %v %q", was, err, d.Text())
+	}
+	if err := os.WriteFile(file, []byte("# mine\n"+d.Text()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Undo(); err == nil {
+		t.Error("what another changed was undone")
+	}
+	if _, err := d.Reload(); err != nil || d.CanUndo() {
+		t.Errorf("%v; there is something to take back", err)
+	}
+	if was, err := d.Undo(); was || err != nil || d.Text() != "# mine\nhodstone: 1\nname: two\n" {
+		t.Errorf("%v %v %q", was, err, d.Text())
+	}
+	if err := d.Rewrite(func(string) (string, error) { return "", fmt.Errorf("no") }); err == nil || d.Text() == "" {
+		t.Error("a change that failed was made")
 	}
 }

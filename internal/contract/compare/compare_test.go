@@ -130,6 +130,14 @@ func TestWhoBreaksByWhat(t *testing.T) {
 		{"levels: 6", "levels: 7", "party desk, terms/max-topic/levels: widened []", "party desk, terms/max-topic/levels: narrowed [desk party, vat publisher]"},
 		{"  relations: {r: {never: [{clause: temp}, {clause: level}]}}\n", "", "relation r: removed []", "relation r: added [vat publisher]"},
 		{"    set: {topic", "    other: {topic: d/other, from: wall, to: desk, every: 5s, payload: {format: text}}\n    set: {topic", "clause other: added [wall publisher, desk consumer]", "clause other: removed [wall publisher, desk consumer]"},
+		{"    set: {topic", "    other: {topic: d/other, from: wall, to: desk, payload: {format: text}}\n    set: {topic", "clause other: added [desk consumer]", "clause other: removed [wall publisher, desk consumer]"},
+		{"    set: {topic", "    other: {topic: d/other, from: wall, presence: {coming: a, leaving: b, lost: c}, payload: {format: text}}\n    set: {topic", "clause other: added [wall publisher]", "clause other: removed [wall publisher]"},
+		{"      message-expiry: 60s\n", "", "clause temp, message-expiry: widened []", "clause temp, message-expiry: narrowed [vat publisher]"},
+		{"      retain: true\n", "", "clause temp, retain: widened [desk consumer, wall consumer]", "clause temp, retain: narrowed [vat publisher]"},
+		{"presence: {coming: a, leaving: b, lost: c}, ", "", "clause word, presence: widened [vat publisher, desk consumer]", "clause word, presence: narrowed [vat publisher, desk consumer]"},
+		{"at-most: 10/min", "at-most: 1/s", "clause temp, at-most: widened [desk consumer, wall consumer]", "clause temp, at-most: narrowed [vat publisher]"},
+		{"maxLength: 5, pattern", "maxLength: 5, if: {const: a}, then: {minLength: 1}, pattern", "clause temp, payload/schema/properties/name/if: changed [" + both + "]; clause temp, payload/schema/properties/name/then: changed [" + both + "]", "same"},
+		{"maxLength: 5, pattern", "maxLength: 5, anyOf: [{minLength: 1}], pattern", "clause temp, payload/schema/properties/name/anyOf: changed [" + both + "]", "same"},
 		{"    wall:\n", "    wall:\n    new:\n", "party new: added []", "party new: removed []"},
 	} {
 		if !strings.Contains(base, c.old) {

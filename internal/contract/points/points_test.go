@@ -68,6 +68,48 @@ func TestAListBecomesClauses(t *testing.T) {
 	}
 }
 
+// TestListsOfOtherMakers: values bare in place of fields, ranges in two columns, numbers that come in their order, names
+// of clauses as they are mapped, columns with customary names.
+func TestListsOfOtherMakers(t *testing.T) {
+	list := "id,description,type,min,max,unit,io,unitno\na,first,DI,,,,in,10\nb,,AO,4,20,mA,,9\nc,,DO,,,,,10\nd,,,1,,,,9\ne,,string,,,,in,9\nf,,INT,,+7,,read,9\n"
+	m := points.Guess([]string{"id", "description", "type", "min", "max", "unit", "io", "unitno"})
+	for k, v := range map[string]string{"topic": "x/{id}/{unitno}", "parameter": "unitno", "name": "point {id}", "from": "plc", "to": "desk", "every": "5s", "qos": "2", "retain": "-"} {
+		m[k] = v
+	}
+	r, err := points.Read(strings.NewReader(list), m)
+	if err != nil || len(r.Left) != 0 {
+		t.Fatalf("%v %+v", err, r.Left)
+	}
+	text := ""
+	for _, c := range r.Clauses {
+		text += c.Name + " from " + c.From + " to " + c.To + "\n" + workspace.YAML(c.Tree, 0, nil)
+	}
+	for _, want := range []string{
+		"point a from plc to desk\ntopic: x/a/{unitno}\nfrom: plc\nto: desk\nqos: 2\nretain: false\nevery: 5s\npayload: {format: text, values: {\"0\": \"no\", \"1\": \"yes\"}}\nnote: first\n",
+		"point b from desk to plc\ntopic: x/b/{unitno}\nfrom: desk\nto: plc\nqos: 2\nretain: false\npayload: {format: number, minimum: 4, maximum: 20, unit: mA}\n",
+		"point c from desk to plc\n", "payload: {format: number, minimum: 1}\n", "payload: {format: text}\n", "payload: {format: number, maximum: 7}\n",
+	} {
+		if !strings.Contains(text, want) {
+			t.Errorf("lacks\n%s\nin\n%s", want, text)
+		}
+	}
+	if got := strings.Join(r.Parameters["unitno"], " "); got != "9 10" {
+		t.Errorf("values %s", got)
+	}
+	// Without a mapping, a name is the levels behind the first; of one level it is that. Two of one name are told apart.
+	r, err = points.Read(strings.NewReader("p,q\na,x\nb,x\n"), points.Map{"topic": "s/{p}/{q}", "name": "same", "type": "bool"})
+	if err != nil || len(r.Clauses) != 2 || r.Clauses[1].Name != "same-3" {
+		t.Errorf("%v %+v", err, r)
+	}
+	r, err = points.Read(strings.NewReader("p\na\n"), points.Map{"topic": "{p}", "type": "bool", "parameter": "p"})
+	if err != nil || len(r.Clauses) != 1 || r.Clauses[0].Name != "{p}" {
+		t.Errorf("%v %+v", err, r.Clauses[0])
+	}
+	if head, err := points.Columns(strings.NewReader(" a , b \n")); err != nil || head[0] != "a" || head[1] != "b" {
+		t.Error(head, err)
+	}
+}
+
 // TestBadLists are told as what they are.
 func TestBadLists(t *testing.T) {
 	ok := points.Map{"topic": "a/{point}"}

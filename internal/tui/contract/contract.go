@@ -119,7 +119,7 @@ func (s *Screen) refresh() {
 				if p.Name == "" {
 					p.Name = "?"
 				}
-				s.rows = append(s.rows, row{title: p.Name, note: p.Note})
+				s.rows = append(s.rows, row{title: p.Name, note: s.partyNote(&p)})
 				titled, heads = true, cl.Topic.Parameters()
 			}
 			s.rows = append(
@@ -155,6 +155,18 @@ func (s *Screen) refresh() {
 	if s.open != nil {
 		s.open.refresh(s)
 	}
+}
+
+// partyNote says what a party is, and whether its terms are judged: of whom no own packet is seen, they are not.
+func (s *Screen) partyNote(p *core.Party) string {
+	if p.Terms == nil {
+		return p.Note
+	}
+	seen := "terms not seen: none of its own packets is"
+	if n := s.snap.Met[p.Name]; n > 0 {
+		seen = "terms of " + look.Plural(n, "session")
+	}
+	return strings.TrimPrefix(p.Note+"; "+seen, "; ")
 }
 
 // fits tells whether the filter lets a text pass.
