@@ -466,7 +466,9 @@ func (f *Field) encodeNumber(v any) ([]byte, error) {
 	if signed {
 		lo, hi = -math.Pow(2, float64(8*f.Length-1)), math.Pow(2, float64(8*f.Length-1))-1
 	}
-	if raw < lo || raw > hi || f.Length == 8 && raw >= hi+1 {
+	// To a double, what is just beyond 64 bits is the bound itself.
+	edge := f.Length == 8 && (raw >= hi || signed && raw <= lo) && !strings.ContainsAny(string(num), ".eE")
+	if raw < lo || raw > hi || f.Length == 8 && raw >= hi+1 || edge && f.plain() {
 		return nil, fmt.Errorf(
 			"%s does not fit: a %s holds %.10g to %.10g",
 			num,
