@@ -119,6 +119,9 @@ func TestAClauseIsAddedOnTheScreen(t *testing.T) {
 	if got := holds(); !strings.Contains(got, "every: 9s") || !strings.Contains(got, "# How warm it is.\n    vat.temp:") {
 		t.Errorf("changed, the file holds\n%s", got)
 	}
+	// What the linter finds stands below, with a way out.
+	x.keys("End")
+	x.await(`! 1 finding`, `▸ ! unconsumed +nobody consumes vat\.level`, `add to: \[PARTY\]`)
 	// An edit on disk with an error leaves the contract in force.
 	if err := os.WriteFile(file, []byte(strings.Replace(holds(), "qos: 0", "qos: 7", 1)), 0o600); err != nil {
 		t.Fatal(err)

@@ -8,16 +8,19 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	core "hodstone/internal/contract"
+	"hodstone/internal/contract/lint"
 	"hodstone/internal/draw"
 	"hodstone/internal/payload"
 	"hodstone/internal/report"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
 )
 
 // Screen is the contract screen.
@@ -30,6 +33,9 @@ type Screen struct {
 	first int
 	taken time.Time // when what was seen was taken in last
 	open  *detail
+
+	checked *workspace.Workspace           // what the linter looked at last, or looks at
+	found   atomic.Pointer[[]lint.Finding] // what it found that nobody accepted
 
 	compose *compose    // a clause that is being written
 	filter  string      // of names and topics; "" for all
@@ -46,6 +52,7 @@ type row struct {
 	cells  []*core.Cell
 	stray  *core.Stray
 	breach *core.Breach
+	find   *lint.Finding
 	headed bool   // the group's heading names its instances
 	title  string // a heading: the cursor passes over it
 	note   string
@@ -74,6 +81,9 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	if n := len(s.snap.Strays); n > 0 {
 		lines = append(lines, look.RailLine{Text: "? " + look.Plural(n, "stray"), Style: t.Warn})
 	}
+	if n := len(s.findings()); n > 0 && len(lines) < 3 {
+		lines = append(lines, look.RailLine{Text: "! " + look.Plural(n, "finding"), Style: t.Warn})
+	}
 	for _, x := range s.snap.Sights {
 		if !x.Open && x.Ever {
 			lines = append(
@@ -87,6 +97,26 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	return lines
 }
 
+// lint lets the linter look at a contract that it has not looked at yet, in the background.
+func (s *Screen) lint() {
+	w := s.bench.Workspace()
+	if w == s.checked {
+		return
+	}
+	s.checked = w
+	go func() {
+		open := slices.DeleteFunc(w.Findings(), func(f lint.Finding) bool { return f.Accepted != "" })
+		s.found.Store(&open)
+	}()
+}
+
+func (s *Screen) findings() []lint.Finding {
+	if f := s.found.Load(); f != nil {
+		return *f
+	}
+	return nil
+}
+
 // maxBreachRows is how many of the latest breaches the sheet lists; all are counted.
 const maxBreachRows = 40
 
@@ -97,6 +127,7 @@ func (s *Screen) refresh() {
 		kept = s.rows[s.at].id()
 	}
 	s.snap = s.bench.Snapshot()
+	s.lint()
 	cells := map[*core.Clause][]*core.Cell{}
 	for _, c := range s.snap.Cells {
 		cells[c.Clause] = append(cells[c.Clause], c)
@@ -147,6 +178,14 @@ func (s *Screen) refresh() {
 	if len(shown) == 0 {
 		s.rows = append(s.rows, row{note: "none so far"})
 	}
+	if list := s.findings(); len(list) > 0 {
+		s.rows = append(s.rows, row{title: "findings", note: "what is sound in the contract, and will cause trouble; accepted: in the file lets one stay"})
+		for i := range list {
+			if s.fits(list[i].On + " " + list[i].Message) {
+				s.rows = append(s.rows, row{find: &list[i]})
+			}
+		}
+	}
 	for i := range s.rows { // the cursor stays on what it was on, wherever that is now
 		if kept != "" && s.rows[i].id() == kept {
 			s.at = i
@@ -191,13 +230,17 @@ func (r *row) id() string {
 		return "clause " + r.clause.Name
 	case r.stray != nil:
 		return "stray " + r.stray.Topic
+	case r.find != nil:
+		return "finding " + r.find.Lint.Name + r.find.Message
 	case r.breach != nil:
 		return fmt.Sprint("breach ", r.breach.At.UnixNano(), r.breach.Topic, r.breach.Rule, r.breach.Where)
 	}
 	return ""
 }
 
-func (r *row) selectable() bool { return r.clause != nil || r.stray != nil || r.breach != nil }
+func (r *row) selectable() bool {
+	return r.clause != nil || r.stray != nil || r.breach != nil || r.find != nil
+}
 
 // step moves the cursor by rows over what cannot be selected.
 func (s *Screen) step(by int) {
@@ -286,6 +329,9 @@ func (s *Screen) Actions() []look.Action {
 	)}
 	if s.at < len(s.rows) && s.rows[s.at].stray != nil {
 		out = append(out, look.Act("enter w", "show on the wire", s.wire))
+	} else if s.at < len(s.rows) && s.rows[s.at].find != nil {
+		f := s.rows[s.at].find
+		out = append(out, look.Act("enter e", "edit the file there", func() tea.Cmd { return look.Edit(s.bench.Editor(f.File, f.Line)) }))
 	} else {
 		out = append(out, look.Act("enter", "open", s.enter), look.Act("w", "show on the wire", s.wire))
 	}
@@ -400,6 +446,8 @@ func (s *Screen) seq() uint64 {
 		return r.stray.Last.Seq
 	case r.breach != nil:
 		return r.breach.Seq
+	case r.find != nil:
+		return 0
 	case len(r.cells) > 0:
 		return r.cells[min(s.col, len(r.cells)-1)].Last.Seq
 	}
@@ -516,6 +564,9 @@ func (s *Screen) drawRow(c look.Canvas, y, i int) {
 		if r.stray.Near != "" {
 			c.Text(x, y, look.Clip("  meant for "+r.stray.Near+"?", c.W-x), t.Dim)
 		}
+	case r.find != nil:
+		x := c.Text(2, y, "! "+look.Pad(look.Clip(r.find.Lint.Name, 18), 18)+" ", t.Warn)
+		c.Text(x, y, look.Clip(r.find.Message, c.W-x-1), t.Text)
 	case r.breach != nil:
 		s.drawBreach(c, y, r.breach)
 	default:
@@ -826,6 +877,9 @@ func (s *Screen) drawFoot(c look.Canvas) {
 		x := c.Text(1, y+1, r.clause.Topic.String(), t.Ours)
 		x = c.Text(x, y+1, "  → "+strings.Join(r.clause.To, ", "), t.Dim)
 		c.Text(x, y+1, look.Clip("  "+how(r.clause)+"  "+r.clause.Note, c.W-x), t.Dim)
+	case r.find != nil:
+		x := c.Text(1, y+1, r.find.Way+"  ", t.Ours)
+		c.Text(x, y+1, look.Clip(r.find.Lint.Doc, c.W-x-1), t.Dim)
 	case r.breach != nil:
 		c.Text(1, y+1, look.Clip(r.breach.String(), c.W-1), t.Text)
 	case r.stray != nil:
