@@ -201,11 +201,11 @@ func (s *Screen) partyNote(p *core.Party) string {
 	if p.Terms == nil {
 		return p.Note
 	}
-	seen := "terms not seen: none of its own packets is"
+	seen := "terms not seen"
 	if n := s.snap.Met[p.Name]; n > 0 {
 		seen = "terms of " + look.Plural(n, "session")
 	}
-	return strings.TrimPrefix(p.Note+"; "+seen, "; ")
+	return strings.TrimSuffix(seen+"; "+p.Note, "; ")
 }
 
 // fits tells whether the filter lets a text pass.
@@ -528,17 +528,20 @@ func (s *Screen) drawRow(c look.Canvas, y, i int) {
 	switch {
 	case r.title != "":
 		c.Rule(y, "", t.Dim)
-		x := c.Text(1, y, " "+r.title+" ", t.Strong)
-		if k.who > 0 || i+1 >= len(s.rows) || s.rows[i+1].clause == nil ||
-			len(s.rows[i+1].clause.Topic.Parameters()) == 0 {
-			x = c.Text(x, y, r.note+" ", t.Dim)
+		x, cells := c.Text(1, y, " "+r.title+" ", t.Strong), k.name+k.who+k.how+2
+		room := c.W - x - 1
+		if i+1 < len(s.rows) && s.rows[i+1].clause != nil && len(s.rows[i+1].clause.Topic.Parameters()) > 0 {
+			room = cells - x - 2 // the names of the instances stand beyond
 		}
-		s.headings(c, y, i, max(x, k.name+k.who+k.how+2), k)
+		if room > 20 {
+			x = c.Text(x, y, look.Clip(r.note, room)+" ", t.Dim)
+		}
+		s.headings(c, y, i, max(x, cells), k)
 	case r.clause != nil:
 		x := 2
 		c.Text(x, y, look.Clip(r.clause.Name, k.name-1), t.Text)
 		if k.who > 0 {
-			c.Text(x+k.name, y, look.Clip("→ "+strings.Join(r.clause.To, ", "), k.who-1), t.Dim)
+			c.Text(x+k.name, y, look.Clip("→ "+takers(r.clause), k.who-1), t.Dim)
 			c.Text(x+k.name+k.who, y, how(r.clause), t.Dim)
 		}
 		x += k.name + k.who + k.how
@@ -875,7 +878,7 @@ func (s *Screen) drawFoot(c look.Canvas) {
 	switch {
 	case r.clause != nil:
 		x := c.Text(1, y+1, r.clause.Topic.String(), t.Ours)
-		x = c.Text(x, y+1, "  → "+strings.Join(r.clause.To, ", "), t.Dim)
+		x = c.Text(x, y+1, "  → "+takers(r.clause), t.Dim)
 		c.Text(x, y+1, look.Clip("  "+how(r.clause)+"  "+r.clause.Note, c.W-x), t.Dim)
 	case r.find != nil:
 		x := c.Text(1, y+1, r.find.Way+"  ", t.Ours)
@@ -886,6 +889,14 @@ func (s *Screen) drawFoot(c look.Canvas) {
 		x := c.Text(1, y+1, "from "+sender(r.stray.Last.Sender), t.Text)
 		c.Text(x, y+1, "  "+payload.Show(r.stray.Last.Payload, c.W-x-2), t.Dim)
 	}
+}
+
+// takers names who consumes what the clause is about.
+func takers(c *core.Clause) string {
+	if len(c.To) == 0 {
+		return "nobody"
+	}
+	return strings.Join(c.To, ", ")
 }
 
 func sender(name string) string {
