@@ -183,7 +183,7 @@ func (e *Env) survey(ctx context.Context, f *trustFlags, v *trust.Inventory) (*t
 	if err != nil {
 		return nil, &exit{exitUsage, err}
 	}
-	o, err := workbench.SurveyOptions(reach.Target{URL: where, ServerName: f.serverName, CAs: v.CAs()})
+	o, err := workbench.SurveyOptions(reach.Target{URL: where, ServerName: f.serverName, CAs: v.CAs()}, nil)
 	if err != nil {
 		return nil, &exit{exitUsage, err}
 	}

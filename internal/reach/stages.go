@@ -209,12 +209,7 @@ func (v *visit) end() {
 func (r *runner) dial(ctx context.Context, address string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, r.o.Wait)
 	defer cancel()
-	var d net.Dialer
-	c, err := d.DialContext(ctx, r.endpoint.Network, address)
-	if err == nil && r.o.Dialled != nil {
-		r.o.Dialled(c.LocalAddr())
-	}
-	return c, err
+	return link.Socket(ctx, r.endpoint.Network, address, r.o.Dialled)
 }
 
 func (r *runner) serverName() string {

@@ -119,7 +119,7 @@ func (b *Bench) SurveyTargets() (out []reach.Target) {
 // StartSurvey tries the TLS of a way in, in the background, and what a device would meet there;
 // one at a time.
 func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
-	o, err := SurveyOptions(t)
+	o, err := SurveyOptions(t, b.probed)
 	if err != nil {
 		return err
 	}
@@ -131,14 +131,6 @@ func (b *Bench) StartSurvey(t reach.Target, device trust.Device) error {
 	} else if v, _ := b.Credentials(); v != nil {
 		found := v.ClientPairs()
 		o.Expired, o.Revoked, o.Revocations = found.Expired, found.Revoked, v.Revocations()
-	}
-	dial := o.Dial
-	o.Dial = func(ctx context.Context) (net.Conn, error) {
-		c, err := dial(ctx)
-		if err == nil {
-			b.probed(c.LocalAddr())
-		}
-		return c, err
 	}
 	b.trust.mu.Lock()
 	defer b.trust.mu.Unlock()
@@ -204,8 +196,8 @@ func (b *Bench) Survey(name string) SurveyState {
 	return SurveyState{}
 }
 
-// SurveyOptions returns how a way's TLS is looked at.
-func SurveyOptions(t reach.Target) (trust.SurveyOptions, error) {
+// SurveyOptions returns how a way's TLS is looked at. opened is told the local address of each connection; may be nil.
+func SurveyOptions(t reach.Target, opened func(local net.Addr)) (trust.SurveyOptions, error) {
 	e, err := link.Parse(t.URL)
 	switch {
 	case err != nil:
@@ -224,8 +216,7 @@ func SurveyOptions(t reach.Target) (trust.SurveyOptions, error) {
 		Dial: func(ctx context.Context) (net.Conn, error) {
 			ctx, cancel := context.WithTimeout(ctx, reach.DefaultWait)
 			defer cancel()
-			var d net.Dialer
-			return d.DialContext(ctx, e.Network, e.Address)
+			return link.Socket(ctx, e.Network, e.Address, opened)
 		},
 	}
 	if t.Login != nil {

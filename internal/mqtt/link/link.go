@@ -114,7 +114,7 @@ type Options struct {
 	// of the URL unless it is set here.
 	TLS *tls.Config
 	// Opened is told the local address as soon as the TCP connection stands, before TLS and WebSocket: also of a dial
-	// that ends in an error after that. nil for nobody.
+	// that ends in an error after that, or is given up. nil for nobody. See [Socket].
 	Opened func(local net.Addr)
 }
 
@@ -143,13 +143,9 @@ func Dial(ctx context.Context, rawURL string, options ...Options) (*Link, error)
 
 // dial opens the connection below MQTT or WebSocket: a socket, with TLS where asked for.
 func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
-	var d net.Dialer
-	c, err := d.DialContext(ctx, e.Network, e.Address)
+	c, err := Socket(ctx, e.Network, e.Address, o.Opened)
 	if err != nil {
 		return nil, dialError(e.Address, err)
-	}
-	if o.Opened != nil {
-		o.Opened(c.LocalAddr())
 	}
 	if !e.TLS {
 		return c, nil
@@ -159,6 +155,49 @@ func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
 		return nil, err
 	}
 	return secured, nil
+}
+
+// lateSocket is how long a dial that was given up may still come to stand.
+const lateSocket = time.Second
+
+// Socket opens a connection, and tells opened its local address before anything else happens to it. The peer may
+// have accepted a connection whose dial was given up in the same moment: opened is told that one too, before it is
+// closed, so that nobody takes it for a stranger's. opened may be nil; it may be called after Socket has returned.
+func Socket(ctx context.Context, network, address string, opened func(local net.Addr)) (net.Conn, error) {
+	var d net.Dialer
+	if opened == nil {
+		return d.DialContext(ctx, network, address)
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	type dialled struct {
+		c   net.Conn
+		err error
+	}
+	free, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	done := make(chan dialled, 1)
+	go func() {
+		c, err := d.DialContext(free, network, address)
+		if err == nil {
+			opened(c.LocalAddr())
+		}
+		done <- dialled{c, err}
+	}()
+	select {
+	case x := <-done:
+		giveUp()
+		return x.c, x.err
+	case <-ctx.Done():
+		go func() {
+			defer giveUp()
+			time.AfterFunc(lateSocket, giveUp)
+			if x := <-done; x.err == nil {
+				_ = x.c.Close()
+			}
+		}()
+		return nil, &net.OpError{Op: "dial", Net: network, Err: ctx.Err()}
+	}
 }
 
 // Secure makes a TLS connection over one that stands, which it closes where that fails. The

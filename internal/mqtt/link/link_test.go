@@ -8,8 +8,11 @@ import (
 	"io"
 	"net"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -443,4 +446,66 @@ func TestIdleHTTPConnectionsEnd(t *testing.T) {
 		close(ln)
 		<-done
 	})
+}
+
+// TestASocketThatIsGivenUpIsTold: whoever gives up a dial in the moment in which the peer accepts it, is told the
+// address before the peer sees the end.
+func TestASocketThatIsGivenUpIsTold(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const dials = 2000
+	var told sync.Map
+	var ends sync.WaitGroup
+	var strangers, given atomic.Int32
+	accepted := make(chan struct{})
+	go func() {
+		defer close(accepted)
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			ends.Add(1)
+			go func() {
+				defer ends.Done()
+				if sent, _ := io.Copy(io.Discard, c); sent > 0 {
+					ln.Close()
+				}
+				c.Close()
+				if _, is := told.Load(c.RemoteAddr().String()); !is {
+					strangers.Add(1)
+				}
+			}()
+		}
+	}()
+	for i := range dials {
+		ctx, cancel := context.WithCancel(t.Context())
+		go func() {
+			for range i % 100 * 20 {
+				runtime.Gosched()
+			}
+			cancel()
+		}()
+		c, err := Socket(ctx, "tcp", ln.Addr().String(), func(a net.Addr) { told.Store(a.String(), true) })
+		if err == nil {
+			c.Close()
+		} else if given.Add(1); !errors.Is(err, context.Canceled) {
+			t.Fatal(err)
+		}
+		cancel()
+	}
+	// The last says something: when it has been read, those before are accepted.
+	last, err := Socket(t.Context(), "tcp", ln.Addr().String(), func(a net.Addr) { told.Store(a.String(), true) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	last.Write([]byte{0})
+	last.Close()
+	<-accepted
+	ends.Wait()
+	if strangers.Load() > 0 || given.Load() == 0 || given.Load() == dials {
+		t.Errorf("of %d dials %d were given up, and %d came as strangers", dials, given.Load(), strangers.Load())
+	}
 }
