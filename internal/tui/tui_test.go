@@ -230,6 +230,13 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("enter") // a stray opens on the wire
 	x.await("▸  ", "? stray")
 	x.key("3")
+	for _, k := range "/silo" {
+		x.key(string(k))
+	}
+	x.key("enter")
+	x.lacks("pen.oxygen 3")
+	x.key("b") // the filter hides it, and gives way
+	x.await("▸ ✗", "pen.oxygen 3")
 	x.key("G")
 	x.key("enter")
 	x.await("breach at ", "from pen-3", "breaches of this cell")

@@ -361,7 +361,12 @@ func (s *Screen) Actions() []look.Action {
 	}
 	if len(s.snap.Breaches) > 0 {
 		out = append(out, look.Let("b", "latest breach", func() {
-			s.at = slices.IndexFunc(s.rows, func(r row) bool { return r.breach != nil })
+			latest := func() int { return slices.IndexFunc(s.rows, func(r row) bool { return r.breach != nil }) }
+			if latest() < 0 { // the filter hides it
+				s.filter = ""
+				s.refresh()
+			}
+			s.at = max(0, latest())
 		}))
 	}
 	return out
