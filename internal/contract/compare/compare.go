@@ -442,8 +442,3 @@ func (c *comparing) relations() {
 		}
 	}
 }
-
-// Breaking tells whether anybody breaks by one of the changes.
-func Breaking(all []Change) bool {
-	return slices.ContainsFunc(all, func(c Change) bool { return len(c.Breaks) > 0 })
-}

@@ -155,11 +155,8 @@ func TestWhoBreaksByWhat(t *testing.T) {
 		if want == "same" {
 			want = c.want
 		}
-		if got := said(compare.Contracts(b, a)); got != want && len(got) != len(want) {
+		if got := said(compare.Contracts(b, a)); got != want {
 			t.Errorf("back from %q to %q:\n got %s\nwant %s", c.new, c.old, got, want)
-		}
-		if compare.Breaking(compare.Contracts(a, b)) != strings.Contains(strings.ReplaceAll(c.want, "[]", ""), "[") {
-			t.Errorf("%q to %q: who breaks?", c.old, c.new)
 		}
 	}
 	if got := compare.Contracts(site(t, base), site(t, base)); len(got) > 0 {

@@ -34,8 +34,9 @@ type Screen struct {
 	taken time.Time // when what was seen was taken in last
 	open  *detail
 
-	checked *workspace.Workspace           // what the linter looked at last, or looks at
-	found   atomic.Pointer[[]lint.Finding] // what it found that nobody accepted
+	checked *workspace.Workspace            // what the linter looked at last, or looks at
+	found   *atomic.Pointer[[]lint.Finding] // what it finds there that nobody accepted, when it is done; its own for each look
+	finds   []lint.Finding                  // what it found last
 
 	compose *compose    // a clause that is being written
 	filter  string      // of names and topics; "" for all
@@ -103,18 +104,21 @@ func (s *Screen) lint() {
 	if w == s.checked {
 		return
 	}
-	s.checked = w
+	found := &atomic.Pointer[[]lint.Finding]{}
+	s.checked, s.found = w, found
 	go func() {
 		open := slices.DeleteFunc(w.Findings(), func(f lint.Finding) bool { return f.Accepted != "" })
-		s.found.Store(&open)
+		found.Store(&open)
 	}()
 }
 
 func (s *Screen) findings() []lint.Finding {
-	if f := s.found.Load(); f != nil {
-		return *f
+	if s.found != nil {
+		if f := s.found.Load(); f != nil {
+			s.finds = *f
+		}
 	}
-	return nil
+	return s.finds
 }
 
 // maxBreachRows is how many of the latest breaches the sheet lists; all are counted.
