@@ -184,6 +184,10 @@ const tryThis = "\n  try: "
 
 // errorText is an error as it is told: what strangers put into it stays on one line.
 func errorText(err error) plain.Lines {
+	var p *workspace.Problem
+	if errors.As(err, &p) { // it has its place in the file on lines of its own
+		return plain.Lines(err.Error())
+	}
 	parts := strings.Split(err.Error(), tryThis)
 	for i := range parts {
 		parts[i] = plain.OneLine(parts[i])

@@ -24,6 +24,9 @@ var ErrTooLarge = errors.New("it is too large")
 // ErrNotRegular is the error for what is no regular file where only such are read.
 var ErrNotRegular = errors.New("it is no regular file")
 
+// ErrOutside is the error for a name that leads out of the folder, or that begins at the root; it is an [fs.ErrInvalid].
+var ErrOutside = fmt.Errorf("%w: names are those of files in the folder of the workspace, with / between the parts and without ..", fs.ErrInvalid)
+
 // Read reads a file that the user names, which may be a pipe or a device: at most so many bytes,
 // and within [Patience] where it is no regular file.
 func Read(name string, most int64) ([]byte, error) {
@@ -80,7 +83,7 @@ func (f *Folder) Close() error { return f.root.Close() }
 // Open implements [fs.FS], for regular files.
 func (f *Folder) Open(name string) (fs.File, error) {
 	if !fs.ValidPath(name) {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrOutside}
 	}
 	file, err := f.root.OpenFile(path.Clean(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
@@ -103,7 +106,7 @@ const maxEntries = 10_000
 // ReadDir implements [fs.ReadDirFS], for folders of a moderate number of files.
 func (f *Folder) ReadDir(name string) ([]fs.DirEntry, error) {
 	if !fs.ValidPath(name) {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrOutside}
 	}
 	dir, err := f.root.OpenFile(path.Clean(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {

@@ -53,7 +53,10 @@ var deviceShape = shape[Device]{"device", "A simulated client, or several of one
 		}),
 	own("broker", "string", "BROKER or BROKER/LISTENER; the first of each by default.", (*loader).deviceBroker),
 	own("login", "string", "The login; {n} is the number.", func(l *loader, d *Device, v node) {
-		d.Login = v.str("login")
+		told := len(v.r.problems)
+		if d.Login = v.str("login"); len(v.r.problems) > told {
+			return
+		}
 		for n := range max(1, d.Count) {
 			if name := FillIn(d.Login, n+1); v.exists() && l.w.Login(name) == nil {
 				v.fail(suggest(name, l.loginNames()), "login %q is not defined", name)

@@ -209,11 +209,12 @@ func (l *loader) secretFile(name string) ([]byte, error) {
 
 // known checks that a name is among those defined.
 func (n node) known(what string, all []string) (string, bool) {
+	told := len(n.r.problems)
 	s := n.str(what)
 	if !n.exists() || slices.Contains(all, s) {
 		return s, true
 	}
-	if !n.r.unsound[what+" "+s] { // what is wrong with it is told where it is defined
+	if len(n.r.problems) == told && !n.r.unsound[what+" "+s] { // what is wrong with it is told where it is defined
 		n.fail(suggest(s, all), "%s %q is not defined", what, s)
 	}
 	return s, false

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -47,9 +48,11 @@ type reader struct {
 	unsound  map[string]bool // what is defined in the file but had problems, as "clause NAME"
 	depth    int             // of aliases being followed
 	read     int             // nodes read in all
+	most     int             // and how many are allowed
 }
 
-// Limits against files whose aliases contain themselves or one another many times.
+// Limits against files whose aliases contain themselves or one another many times: so many nodes are read beyond
+// the number of the file's bytes, which no file without aliases has.
 const (
 	maxDepth = 64
 	maxNodes = 200_000
@@ -58,11 +61,15 @@ const (
 // enter counts a node; false means that the file goes too deep. Each true needs a leave.
 func (n node) enter() bool {
 	r := n.r
-	if r.read++; r.depth >= maxDepth || r.read > maxNodes {
-		if r.read <= maxNodes+1 { // tell once
+	if r.read++; r.depth >= maxDepth || r.read > r.most {
+		switch {
+		case r.read > r.most+1: // told before
+		case r.depth >= maxDepth:
 			n.fail("does an anchor contain its own alias?", "this nests too deep")
+		default:
+			n.fail("do anchors contain aliases of other anchors, and these of others?", "the aliases make too much of this file")
 		}
-		r.read = maxNodes + 1
+		r.read = r.most + 1
 		return false
 	}
 	r.depth++
@@ -90,6 +97,7 @@ func parse(file string, src []byte) (*reader, node, bool) {
 		lines:   strings.Split(string(src), "\n"),
 		anchors: map[string]ast.Node{},
 		unsound: map[string]bool{},
+		most:    maxNodes + len(src),
 	}
 	if line, column, deep := nests(src); deep {
 		r.problem(line, column, "this nests too deep", "is a bracket not closed?")
@@ -126,18 +134,30 @@ func (v anchorVisitor) Visit(n ast.Node) ast.Visitor {
 func (r *reader) problem(line, column int, message, hint string) {
 	p := &Problem{File: r.file, Line: line, Column: column, Message: message, Hint: hint}
 	if line >= 1 && line <= len(r.lines) {
-		text := strings.TrimRight(r.lines[line-1], "\r")
-		mark := []rune(text)
-		mark = mark[:min(len(mark), max(0, column-1))]
+		text, at := around([]rune(strings.TrimRight(r.lines[line-1], "\r")), max(0, column-1))
+		mark := slices.Clone(text[:at])
 		for i, c := range mark {
 			if c != '\t' {
 				mark[i] = ' '
 			}
 		}
 		number := fmt.Sprintf("%5d | ", line)
-		p.Excerpt = number + text + "\n" + strings.Repeat(" ", len(number)) + string(mark) + "^"
+		p.Excerpt = number + string(text) + "\n" + strings.Repeat(" ", len(number)) + string(mark) + "^"
 	}
 	r.problems = append(r.problems, p)
+}
+
+// around shortens a long line to what stands around a place, and tells where that is now.
+func around(line []rune, at int) ([]rune, int) {
+	const before, after = 100, 60
+	at = min(at, len(line))
+	if len(line)-at > after+1 {
+		line = append(slices.Clone(line[:at+after]), '…')
+	}
+	if at > before+1 {
+		line, at = append([]rune("…"), line[at-before:]...), before+1
+	}
+	return line, at
 }
 
 // real sees through anchors, aliases and tags.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -94,6 +95,10 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 		{"wildcard in a pattern", "v/{pen}/a", "v/+/a", `"v/+/a"`, "name the level as a parameter", 1},
 		{"unknown party", "from: shore", "from: shor", `shor,`, `party "shor" is not defined|did you mean "shore"?`, 1},
 		{"unknown login", "login: pen, sig", "login: penn, sig", `penn`, `login "penn"|did you mean "pen"?`, 0},
+		{"login that is no text", "login: pen, sig", "login: [pen], sig", `[pen]`, "login must be text", 0},
+		{"party that is no text", "from: shore", "from: {shore: }", `{shore`, "party must be text", 1},
+		{"long line", "v/set", "v/set, note: " + strings.Repeat("long ", 100) + ", from: shor, note: " + strings.Repeat("x", 99),
+			``, "| … long long|x…\n", -1},
 		{"misspelt key of a device", "login: pen, sig", "logiz: pen, sig", `logiz`,
 			`no key "logiz"|did you mean "login"?`, 1},
 		{"unknown clause of a reaction", "publishes: [", "reactions: [{when: sett, publish: a}], publishes: [",
@@ -549,6 +554,20 @@ func TestHostileFiles(t *testing.T) {
 	if w := read(t, steps); len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Message, "too deep") {
 		t.Errorf("indentation: %v", w.Problems)
 	}
+	many := strings.Replace(sound, `["1", "2"]`, `["1", "2"`+strings.Repeat(", x", 250_000)+"]", 1)
+	if w := read(t, many); len(w.Problems) != 0 {
+		t.Errorf("a long list: %.300v", w.Problems)
+	}
+	bomb := "x0: &a0 [x]\n"
+	for i := range 30 {
+		bomb += fmt.Sprintf("x%d: &a%d [*a%d, *a%d]\n", i+1, i+1, i, i)
+	}
+	bomb = strings.Replace(sound, `{$ref: "s.json#/$defs/a"}`, "{enum: *a30}", 1) + bomb
+	if w := read(t, bomb); !slices.ContainsFunc(w.Problems, func(p *workspace.Problem) bool {
+		return strings.Contains(p.Message, "too much of this file")
+	}) {
+		t.Errorf("aliases of aliases: %.900v", w.Problems)
+	}
 	prose := sound + "    # [[[ {{{ a bracket in a comment\n  q: {plays: pen, note: \"" + strings.Repeat(
 		"[ it's ",
 		2000,
@@ -558,6 +577,18 @@ func TestHostileFiles(t *testing.T) {
 	}
 
 	outside, dir := t.TempDir(), t.TempDir()
+	for _, name := range []string{"../x.proto", "/etc/x.proto", "a/../../x.proto"} {
+		away := strings.Replace(sound, "{format: text}", "{format: protobuf, file: "+name+", message: X}", 1)
+		if err := os.WriteFile(filepath.Join(dir, "hodstone.yaml"), []byte(away), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		w, err := workspace.Open(dir)
+		if err != nil || !slices.ContainsFunc(w.Problems, func(p *workspace.Problem) bool {
+			return strings.Contains(p.Message, "names are those of files in the folder")
+		}) {
+			t.Errorf("%s: %v %v", name, err, w.Problems)
+		}
+	}
 	write := func(name, text string) {
 		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
 			t.Fatal(err)

@@ -169,7 +169,7 @@ func TestEnvelopes(t *testing.T) {
 		"unsteady": {unsteady, "from: desk", "answer"},
 		"mixed QoS": {append(each(5, constant("1"), "d/x"), at(said(9, "d/x", "1"), func(m *draft.Message) { m.QoS = 1 }), at(said(10, "d/x", "1"), func(m *draft.Message) { m.QoS = 1 })),
 			"? at QoS 0 5, 1 2, 2 0 times", "qos:"},
-		"stored only": {[]draft.Message{at(said(0, "d/x", "1"), func(m *draft.Message) { m.Copy, m.RetainKnown = true, false })}, "retain: true  # 1 of 1 topics were stored", "qos:"},
+		"stored only": {[]draft.Message{at(said(0, "d/x", "1"), func(m *draft.Message) { m.Copy, m.RetainKnown = true, false })}, "# 1 topic, heard only as stored|? at which QoS|retain: true  # 1 of 1 topics were stored", "qos:"},
 		"nobody seen": {regular[:0:0], "clauses: {}", ""},
 	} {
 		_, text := drafted(c.messages...)

@@ -189,7 +189,11 @@ func plural(n int, one string) string {
 // describe finds all of a clause but what it answers.
 func (d *drafting) describe(c *clause) {
 	c.body.put("topic", c.topic())
-	d.note(c, "", "%s, %s", plural(len(c.topics), "topic"), plural(c.n, "message"))
+	if c.n > 0 {
+		d.note(c, "", "%s, %s", plural(len(c.topics), "topic"), plural(c.n, "message"))
+	} else {
+		d.note(c, "", "%s, heard only as stored", plural(len(c.topics), "topic"))
+	}
 	var n, all int
 	if c.from, n, all = d.publisher(c.shape); c.from != "" {
 		d.party(c.from, all == 0)
@@ -232,7 +236,9 @@ func (d *drafting) envelope(c *clause) {
 	if all > 0 && float64(n) >= 0.9*float64(all) {
 		c.body.put("qos", best)
 		d.note(c, "qos", "%s", share(n, all))
-	} else if all > 0 {
+	} else if all == 0 {
+		d.note(c, "topic", "? at which QoS it is published was not seen")
+	} else {
 		d.note(c, "topic", "? at QoS 0 %d, 1 %d, 2 %d times", qos[0], qos[1], qos[2])
 	}
 	switch all := retain[0] + retain[1]; {
