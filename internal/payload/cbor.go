@@ -172,7 +172,7 @@ func (cborCodec) skip(b []byte) (int, error) {
 
 func (cborCodec) closes(b []byte) bool { return len(b) > 0 && b[0] == 0xFF }
 
-func (cborCodec) text(b []byte) (s string, ok bool) {
-	_, err := cborIn.UnmarshalFirst(b, &s)
-	return s, err == nil
+func (cborCodec) text(b []byte) (s string) {
+	cborIn.UnmarshalFirst(b, &s)
+	return s
 }

@@ -255,10 +255,10 @@ func TestProtobuf(t *testing.T) {
 		"lot":   "MV-2207",
 		"grams": json.Number("18446744073709551615"),
 		"items": []any{map[string]any{"silo": "a", "kg": 1.5}, map[string]any{"silo": "b"}},
-		"rate":  0.1,
+		"rate":  12.3,
 		"kind":  "PELLET",
 		"seal":  "AQI",
-		"bins":  map[string]any{"x": 1},
+		"bins":  map[string]any{"x": 1, "y": 2, "z": 3},
 		"delta": -5,
 		"stop":  true,
 		"marks": []any{1, 300},
@@ -268,7 +268,7 @@ func TestProtobuf(t *testing.T) {
 		t.Fatal(err)
 	}
 	got, err := p.Decode(b)
-	want := `{"bins":{"x":1},"delta":-5,"grams":18446744073709551615,"items":[{"kg":1.5,"silo":"a"},{"kg":0,"silo":"b"}],"kind":"PELLET","lot":"MV-2207","marks":[1,300],"rate":0.1,"seal":"AQI","stop":true}`
+	want := `{"bins":{"x":1,"y":2,"z":3},"delta":-5,"grams":18446744073709551615,"items":[{"kg":1.5,"silo":"a"},{"kg":0,"silo":"b"}],"kind":"PELLET","lot":"MV-2207","marks":[1,300],"rate":12.3,"seal":"AQI","stop":true}`
 	if err != nil || text(got) != want {
 		t.Errorf("%s %v", text(got), err)
 	}

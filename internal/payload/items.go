@@ -85,8 +85,8 @@ type items interface {
 	skip(b []byte) (int, error)
 	// closes tells whether b begins with the mark of an end.
 	closes(b []byte) bool
-	// text is the text that is the first item of b.
-	text(b []byte) (string, bool)
+	// text is the text that is the first item of b, "" where that is none.
+	text(b []byte) string
 }
 
 // locateItem finds what a JSON Pointer names among binary items.
@@ -100,13 +100,13 @@ func locateItem(f items, b []byte, pointer string) (start, end int, ok bool) {
 		n, mapping, head := f.open(b[at:])
 		at += head
 		found := false
-		for i := 0; (i < n || n < 0) && at < len(b) && !found; i++ {
+		for i := 0; (i < n || n < 0) && !found; i++ {
 			if n < 0 && f.closes(b[at:]) {
 				break
 			}
 			key := strconv.Itoa(i)
 			if mapping {
-				key, _ = f.text(b[at:])
+				key = f.text(b[at:])
 				size, err := f.skip(b[at:])
 				if err != nil {
 					return 0, 0, false
@@ -114,7 +114,7 @@ func locateItem(f items, b []byte, pointer string) (start, end int, ok bool) {
 				at += size
 			}
 			if found = key == part; !found {
-				size, err := f.skip(b[min(at, len(b)):])
+				size, err := f.skip(b[at:])
 				if err != nil {
 					return 0, 0, false
 				}
@@ -125,6 +125,6 @@ func locateItem(f items, b []byte, pointer string) (start, end int, ok bool) {
 			return 0, 0, false
 		}
 	}
-	size, err := f.skip(b[min(at, len(b)):])
+	size, err := f.skip(b[at:])
 	return at, at + size, err == nil
 }

@@ -116,9 +116,6 @@ func decodeJSON(b []byte) (any, error) {
 // doubled returns a name that stands twice in one object of a JSON text that is sound otherwise, and where it
 // stands again; the empty name is told as "".
 func doubled(b []byte) (name string, at int) {
-	if bytes.IndexByte(b, '{') < 0 {
-		return "", 0
-	}
 	d := jsontext.NewDecoder(bytes.NewReader(b), jsontext.AllowDuplicateNames(false))
 	var syntax *jsontext.SyntacticError
 	for {

@@ -77,7 +77,7 @@ func (t FieldType) Width() int {
 
 // Whole tells whether the type is an integer, and signed.
 func (t FieldType) Whole() (whole, signed bool) {
-	return t != "" && (t[0] == 'u' || t[0] == 'i') && t.Width() > 0, t != "" && t[0] == 'i'
+	return t != "" && (t[0] == 'u' || t[0] == 'i'), t != "" && t[0] == 'i'
 }
 
 // Check tells why the layout is none: fields that overlap, without a name or of two names, a length in the middle that
@@ -466,9 +466,13 @@ func (f *Field) encodeNumber(v any) ([]byte, error) {
 	if signed {
 		lo, hi = -math.Pow(2, float64(8*f.Length-1)), math.Pow(2, float64(8*f.Length-1))-1
 	}
-	// To a double, what is just beyond 64 bits is the bound itself.
-	edge := f.Length == 8 && (raw >= hi || signed && raw <= lo) && !strings.ContainsAny(string(num), ".eE")
-	if raw < lo || raw > hi || f.Length == 8 && raw >= hi+1 || edge && f.plain() {
+	if f.Length == 8 { // to a double, the largest number of 64 bits is the one above it, and what is just below the least is that
+		hi = math.Nextafter(hi, 0)
+		if signed && f.plain() && !strings.ContainsAny(string(num), ".eE") {
+			lo = math.Nextafter(lo, 0)
+		}
+	}
+	if raw < lo || raw > hi {
 		return nil, fmt.Errorf(
 			"%s does not fit: a %s holds %.10g to %.10g",
 			num,

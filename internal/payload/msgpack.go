@@ -158,7 +158,7 @@ func (msgpackCodec) skip(b []byte) (int, error) {
 
 func (msgpackCodec) closes([]byte) bool { return false }
 
-func (msgpackCodec) text(b []byte) (string, bool) {
-	s, _, err := msgp.ReadStringBytes(b)
-	return s, err == nil
+func (msgpackCodec) text(b []byte) string {
+	s, _, _ := msgp.ReadStringBytes(b)
+	return s
 }

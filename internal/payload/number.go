@@ -17,12 +17,9 @@ func (c NumberText) Decode(b []byte) (any, error) {
 	if err := textError(Number, b); err != nil {
 		return nil, err
 	}
-	s := strings.TrimSpace(string(b))
-	if c.Suffix != "" {
-		var has bool
-		if s, has = strings.CutSuffix(s, strings.TrimRight(c.Suffix, " ")); !has {
-			return nil, &Error{Number, len(b), fmt.Sprintf("%.40q lacks the %q behind the number", b, c.Suffix)}
-		}
+	s, has := strings.CutSuffix(strings.TrimSpace(string(b)), strings.TrimRight(c.Suffix, " "))
+	if !has {
+		return nil, &Error{Number, len(b), fmt.Sprintf("%.40q lacks the %q behind the number", b, c.Suffix)}
 	}
 	f, err := strconv.ParseFloat(s, 64)
 	if err != nil || strings.ContainsAny(s, "xXpP_iInN") {

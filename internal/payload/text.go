@@ -44,9 +44,9 @@ func invalidAt(b []byte) int {
 	return len(b)
 }
 
-// behind says what stands behind the end of a payload: the NUL bytes of a buffer, or what it is otherwise.
+// behind says what it is that stands behind the end of a payload, a byte at least: the NUL bytes of a buffer, or what it is otherwise.
 func behind(rest []byte, otherwise string) string {
-	if len(rest) > 0 && len(bytes.Trim(rest, "\x00")) == 0 {
+	if len(bytes.Trim(rest, "\x00")) == 0 {
 		return nulReason(rest)
 	}
 	return otherwise

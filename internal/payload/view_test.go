@@ -27,6 +27,10 @@ func TestTree(t *testing.T) {
 			t.Errorf("%q is a tree", no)
 		}
 	}
+	deep, ok := payload.Tree([]byte("[7" + strings.Repeat(",[8]", 20_000) + "]"))
+	if !ok || len(deep) != 20_001 || deep[1].Value != "7" || deep[2].Value != "[1]" {
+		t.Errorf("%d rows, the second is %+v", len(deep), deep[1])
+	}
 	for _, n := range []int{19_998, 19_999, 20_000} {
 		rows, ok := payload.Tree([]byte("[" + strings.Repeat("1,", n-1) + "1]"))
 		cut := n > 19_998
