@@ -223,22 +223,27 @@ func complete(text string, topics []string, c *core.Contract) (options []string,
 		begin--
 	}
 	typed := text[begin:]
-	var all []string
-	last := ""
+	all := words
 	if len(at) > 0 {
-		last = rest[at[len(at)-1][2]:at[len(at)-1][3]]
-	}
-	switch last {
-	case "note":
-		return nil, len(text), false
-	case "from", "to":
-		for i := range c.Parties {
-			all = append(all, c.Parties[i].Name)
+		last := at[len(at)-1]
+		said := strings.TrimSpace(text[min(base+last[3], begin):begin]) // behind the word, and done
+		due := said == "" || strings.HasSuffix(said, ",")
+		switch rest[last[2]:last[3]] {
+		case "note":
+			return nil, len(text), false
+		case "from", "to":
+			if due {
+				all = nil
+				for i := range c.Parties {
+					all = append(all, c.Parties[i].Name)
+				}
+			}
+		case "as":
+			if due {
+				all = formats
+			}
 		}
-	case "as":
-		all = append(all, formats...)
 	}
-	all = append(all, words...)
 	for _, o := range all {
 		if strings.HasPrefix(o, typed) && o != typed {
 			options = append(options, o)
