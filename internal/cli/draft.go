@@ -91,6 +91,10 @@ func (e *Env) runDraft(ctx context.Context, f *draftFlags, where string) error {
 	if err := writeNew(f.out, text); err != nil {
 		return err
 	}
+	if len(text) > workspace.MaxFileSize {
+		plain.Fprintf(e.ErrOut, "%s has %d bytes: a workspace has at most %d, so it must be split before it can be read; --filter drafts a part\n",
+			f.out, len(text), workspace.MaxFileSize)
+	}
 	_, err = plain.Fprintf(e.Out, "%s: %s from %s on %s\n", f.out, plural(r.Clauses, "clause"), plural(t.Messages, "message"), plural(t.Topics(), "topic"))
 	return broken(err)
 }

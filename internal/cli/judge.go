@@ -46,6 +46,7 @@ type judged struct {
 	Messages int            `json:"messages"`
 	Clauses  []judgedClause `json:"clauses"`
 	Strays   []string       `json:"strays"`
+	Unkept   int            `json:"messages_on_further_strays,omitempty"`
 	Breaches []judgedBreach `json:"breaches"`
 	Total    int            `json:"breaches_in_all"`
 }
@@ -235,6 +236,9 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		}
 		plain.Fprintln(e.Out, text)
 	}
+	if v.Unkept > 0 {
+		plain.Fprintf(e.Out, "and %s on further strays, which are not listed\n", plural(v.Unkept, "message"))
+	}
 	for i, b := range v.Breaches {
 		if i == most && most > 0 {
 			plain.Fprintf(e.Out, "… and %d more: --breaches 0 writes all\n", v.Total-i)
@@ -255,7 +259,8 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 
 func (e *Env) writeJudgedJSON(name string, v, was *workbench.Verdicts) error {
 	out := judged{Record: name, From: v.From.Format(time.RFC3339Nano), Until: v.Until.Format(time.RFC3339Nano),
-		Messages: v.Messages, Clauses: changed(v, was), Strays: []string{}, Breaches: []judgedBreach{}, Total: v.Total}
+		Messages: v.Messages, Clauses: changed(v, was), Strays: []string{}, Unkept: v.Unkept,
+		Breaches: []judgedBreach{}, Total: v.Total}
 	for _, s := range v.Strays {
 		out.Strays = append(out.Strays, s.Topic)
 	}

@@ -15,6 +15,7 @@ type Verdicts struct {
 	Messages    int       // that observers got, stored copies among them
 	Clauses     []ClauseVerdict
 	Strays      []contract.Stray
+	Unkept      int // messages on further strays
 	// Breaches are all of them, in their order, up to [MostBreaches]; Total is how many there were.
 	Breaches []contract.Breach
 	Total    int
@@ -90,7 +91,7 @@ func Rejudge(
 	for _, cl := range c.Clauses {
 		v.Clauses = append(v.Clauses, ClauseVerdict{cl, count[cl], broken[cl.Name]})
 	}
-	v.Strays = o.judge.Strays()
+	v.Strays, v.Unkept = o.judge.Strays(), o.judge.Unkept()
 	return v, nil
 }
 

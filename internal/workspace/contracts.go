@@ -108,7 +108,7 @@ func (l *loader) include(n node) (out []part) {
 			return out
 		}
 		src, err := fs.ReadFile(l.fsys, name)
-		if err != nil || len(src) > maxFileSize {
+		if err != nil || len(src) > MaxFileSize {
 			n.fail("", "%s cannot be read", name)
 			continue
 		}

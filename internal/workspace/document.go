@@ -80,7 +80,7 @@ func (d *Document) Text() string {
 func (d *Document) Reload() (changed bool, err error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	text, err := infile.Read(d.file, maxFileSize)
+	text, err := infile.Read(d.file, MaxFileSize)
 	if err != nil {
 		return false, fmt.Errorf("the workspace cannot be read any longer: %w", err)
 	}
@@ -155,7 +155,7 @@ func (d *Document) CanUndo() bool {
 
 // splice changes text and file, unless the file holds something else than we know: then somebody else is at it.
 func (d *Document) splice(at, length int, with string) error {
-	now, err := infile.Read(d.file, maxFileSize)
+	now, err := infile.Read(d.file, MaxFileSize)
 	if err != nil {
 		return fmt.Errorf("the workspace cannot be written: %w", err)
 	}

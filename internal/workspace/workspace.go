@@ -19,7 +19,8 @@ import (
 
 // Limits of a workspace.
 const (
-	maxFileSize = 4 << 20  // a workspace is written by hand
+	// MaxFileSize is how many bytes a file of a workspace may have: it is written by hand.
+	MaxFileSize = 4 << 20
 	maxBeside   = 16 << 20 // of a file that it names
 	maxSecret   = 64 << 10 // of a file that holds a password
 	maxDevices  = 1_000    // of one kind; more is a matter of load, not of simulation
@@ -89,7 +90,7 @@ func Open(file string) (*Workspace, error) {
 	if info.IsDir() {
 		file = filepath.Join(file, "hodstone.yaml")
 	}
-	src, err := infile.Read(file, maxFileSize)
+	src, err := infile.Read(file, MaxFileSize)
 	if err != nil {
 		return nil, unreadable(file, err)
 	}
@@ -108,7 +109,7 @@ func open(file string, src []byte) (*Workspace, error) {
 
 func unreadable(shown string, err error) error {
 	if errors.Is(err, infile.ErrTooLarge) {
-		return fmt.Errorf("%s has too many bytes; a workspace has at most %d", shown, maxFileSize)
+		return fmt.Errorf("%s has too many bytes; a workspace has at most %d", shown, MaxFileSize)
 	}
 	return fmt.Errorf("cannot read the workspace: %w", err)
 }
@@ -119,7 +120,7 @@ func Read(fsys fs.FS, name, shown string) (*Workspace, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the workspace: %w", err)
 	}
-	if len(src) > maxFileSize {
+	if len(src) > MaxFileSize {
 		return nil, unreadable(shown, infile.ErrTooLarge)
 	}
 	return read(fsys, src, shown), nil

@@ -67,6 +67,14 @@ func New(b *workbench.Bench) *Screen {
 	return s
 }
 
+// more marks a count beyond which there are others.
+func more(unkept int) string {
+	if unkept > 0 {
+		return " +"
+	}
+	return ""
+}
+
 // Title is the screen's name on the rail.
 func (s *Screen) Title() string { return "contract" }
 
@@ -80,7 +88,7 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 		lines = append(lines, look.RailLine{Text: "✗ " + look.Plural(s.snap.Total, "breach"), Style: t.Broken})
 	}
 	if n := len(s.snap.Strays); n > 0 {
-		lines = append(lines, look.RailLine{Text: "? " + look.Plural(n, "stray"), Style: t.Warn})
+		lines = append(lines, look.RailLine{Text: "? " + look.Plural(n, "stray") + more(s.snap.Unkept), Style: t.Warn})
 	}
 	if n := len(s.findings()); n > 0 && len(lines) < 3 {
 		lines = append(lines, look.RailLine{Text: "! " + look.Plural(n, "finding"), Style: t.Warn})
@@ -163,7 +171,11 @@ func (s *Screen) refresh() {
 			)
 		}
 	}
-	s.rows = append(s.rows, row{title: "strays", note: "topics that no clause covers"})
+	note := "topics that no clause covers"
+	if n := s.snap.Unkept; n > 0 {
+		note += fmt.Sprintf("; %s on further ones, which are not listed", look.Plural(n, "message"))
+	}
+	s.rows = append(s.rows, row{title: "strays", note: note})
 	for i := range s.snap.Strays {
 		if s.fits(s.snap.Strays[i].Topic) {
 			s.rows = append(s.rows, row{stray: &s.snap.Strays[i]})
