@@ -101,6 +101,24 @@ func TestAContractOnItsWayAround(t *testing.T) {
 			t.Errorf("%s: the file lost %q:\n%s", out, want, b)
 		}
 	}
+	// What stands in a file that the contract includes is changed there; where the result is none, nothing is.
+	whole, _ := os.ReadFile(file)
+	head, tank, found := strings.Cut(string(whole), "    tank.level:\n")
+	tank, tail, also := strings.Cut(tank, "    tank.pressure:")
+	if !found || !also {
+		t.Fatalf("%s", whole)
+	}
+	os.WriteFile(at("site/tanks.yaml"), []byte("clauses: # of tanks\n    tank.level:\n"+tank), 0o600)
+	os.WriteFile(file, []byte(strings.Replace(head, "contract:", "contract:\n  include: [tanks.yaml]\n ", 1)+"    tank.pressure:"+tail), 0o600)
+	os.WriteFile(list, []byte("point,unit,range\nLevel,mm,0..700\nPressure,bar,0..11\n"), 0o600)
+	into := []string{"contract", "import", list, "--map", "topic=mysite/tank/{point}", "--map", "from=pump", "--map", "to=desk", "--into", file}
+	expect(0, "0 clauses added, 2 changed, 0 as they were", into...)
+	own, _ := os.ReadFile(file)
+	if b, _ := os.ReadFile(at("site/tanks.yaml")); !strings.Contains(string(b), "maximum: 700") || !strings.Contains(string(b), "# of tanks") || strings.Contains(string(own), "tank.level") || !strings.Contains(string(own), "maximum: 11") {
+		t.Errorf("%s%s", own, b)
+	}
+	os.WriteFile(file, whole, 0o600)
+	os.Remove(at("site/tanks.yaml"))
 	expect(2, "write KEY=VALUE", "contract", "import", list, "--map", "topic")
 	expect(2, "there are: point, unit, range", "contract", "import", list, "--map", "topic=a/{pint}")
 	expect(2, "cannot read", "contract", "import", at("nothing.csv"))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -464,6 +465,7 @@ func (e *Env) importInto(into string, tree expression.Object, report *imported) 
 	}
 	doc := workspace.NewDocument(w)
 	report.File = w.File
+	elsewhere := map[string]expression.Object{} // what stands in files that the contract includes
 	err = doc.Rewrite(func(text string) (string, error) {
 		for _, section := range []string{"parties", "parameters"} {
 			for _, m := range part(tree, section) {
@@ -489,7 +491,7 @@ func (e *Env) importInto(into string, tree expression.Object, report *imported) 
 		for _, m := range part(tree, "clauses") {
 			if cl := sameClause(w.Contract, byTopic, m.Key, m.Value.(expression.Object)); cl != nil {
 				if m.Key = cl.Name; cl.File != "" {
-					report.Left = append(report.Left, leftRecord{Why: fmt.Sprintf("clause %s stands in %s: change it there", cl.Name, cl.File)})
+					elsewhere[cl.File] = append(elsewhere[cl.File], m)
 					continue
 				}
 			}
@@ -500,17 +502,51 @@ func (e *Env) importInto(into string, tree expression.Object, report *imported) 
 			return "", err
 		}
 		report.Added, report.Changed, report.Same = notNil(added), notNil(changed), same
-		return text, sound(w, text)
+		return text, sound(w, "", text)
 	})
+	for _, file := range slices.Sorted(maps.Keys(elsewhere)) {
+		if err == nil {
+			now := doc.Workspace()
+			err = doc.RewriteIn(file, func(text string) (string, error) {
+				text, err := putEach(text, elsewhere[file], report)
+				if err != nil {
+					return "", err
+				}
+				return text, sound(now, file, text)
+			})
+		}
+	}
 	if err != nil {
+		for back := error(nil); doc.CanUndo() && back == nil; err = errors.Join(err, back) {
+			_, back = doc.Undo()
+		}
 		return &exit{exitBroken, fmt.Errorf("%s stays as it is: %w", w.File, err)}
 	}
 	return nil
 }
 
-// sound tells what would be wrong with a workspace of another text; nil for nothing.
-func sound(w *workspace.Workspace, text string) error {
-	now, err := workspace.Try(w, text)
+// putEach sets clauses in a file that the contract includes, where they are already.
+func putEach(text string, clauses expression.Object, report *imported) (string, error) {
+	for _, m := range clauses {
+		tree, _ := m.Value.(expression.Object)
+		now, err := workspace.PutClause(text, true, m.Key, tree)
+		switch {
+		case err != nil:
+			return "", err
+		case now == text:
+			report.Same++
+		default:
+			report.Changed = append(report.Changed, m.Key)
+		}
+		text = now
+	}
+	return text, nil
+}
+
+// sound tells what would be wrong with a workspace if one of its files, "" for its own, held another text; nil for
+// nothing.
+func sound(w *workspace.Workspace, file, text string) error {
+	now, err := workspace.Try(w, file, text)
 	if err != nil {
 		return err
 	}

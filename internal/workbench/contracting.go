@@ -271,11 +271,32 @@ func (p *Proposal) clause(c *contract.Contract) (*contract.Clause, map[string]co
 	return w.Contract.Clauses[0], w.Contract.Parameters, nil
 }
 
-// Adopt writes a clause into the workspace's file, with the parties and parameters that it needs; comments and order of
-// all else stay. It is in force at once. The error says why not; then nothing has changed.
+// Adopt writes a clause into the workspace's file, or into the included one in which it stands, with the parties and
+// parameters that it needs; comments and order of all else stay. It is in force at once. The error says why not; then
+// nothing has changed.
 func (b *Bench) Adopt(p *Proposal) error {
 	return b.edit(func(d *workspace.Document, w *workspace.Workspace) error {
-		return d.Rewrite(func(text string) (string, error) {
+		file := ""
+		if cl := w.Contract.Clause(p.Name); cl != nil {
+			file = cl.File
+		}
+		before := w
+		put := func(text string) (string, error) {
+			text, err := workspace.PutClause(text, file != "", p.Name, p.Tree)
+			if err != nil {
+				return "", err
+			}
+			now, err := workspace.Try(before, file, text)
+			if err == nil && len(now.Problems) > 0 {
+				err = fmt.Errorf("line %d: %s", now.Problems[0].Line, now.Problems[0].Message)
+			}
+			return text, err
+		}
+		needs := len(p.Parties)+len(p.Parameters) > 0
+		if file != "" && !needs {
+			return d.RewriteIn(file, put)
+		}
+		err := d.Rewrite(func(text string) (string, error) {
 			var err error
 			for _, x := range []struct {
 				section string
@@ -287,15 +308,20 @@ func (b *Bench) Adopt(p *Proposal) error {
 					}
 				}
 			}
-			if text, err = workspace.PutClause(text, p.Name, p.Tree); err != nil {
-				return "", err
+			if file != "" {
+				return text, nil
 			}
-			now, err := workspace.Try(w, text)
-			if err == nil && len(now.Problems) > 0 {
-				err = fmt.Errorf("line %d: %s", now.Problems[0].Line, now.Problems[0].Message)
-			}
-			return text, err
+			return put(text)
 		})
+		if err != nil || file == "" {
+			return err
+		}
+		before = d.Workspace()
+		if err := d.RewriteIn(file, put); err != nil {
+			_, back := d.Undo()
+			return errors.Join(err, back)
+		}
+		return nil
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
+	"hodstone/internal/expression"
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
 	"hodstone/internal/workbench"
@@ -127,5 +128,45 @@ func until(t *testing.T, what string, ok func() bool) {
 		if time.Now().After(end) {
 			t.Fatalf("%s: never so", what)
 		}
+	}
+}
+
+// TestAClauseOfAnIncludedFileIsChanged: where it stands, with a new party in the workspace's own file; what would not be
+// sound changes neither.
+func TestAClauseOfAnIncludedFileIsChanged(t *testing.T) {
+	dir := t.TempDir()
+	own, part := filepath.Join(dir, "hodstone.yaml"), filepath.Join(dir, "more.yaml")
+	const text, more = "hodstone: 1\nbrokers: {q: {stand-in: {}}}\ncontract:\n  include: [more.yaml]\n  parties: {a: , b: }\n  clauses:\n    y: {topic: v/y, from: a, to: b, payload: {format: text}}\n",
+		"clauses:\n  x:\n    topic: v/x # kept\n    from: a\n    to: b\n    payload: {format: text}\n"
+	for name, text := range map[string]string{own: text, part: more} {
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w, err := workspace.Open(own)
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	b, err := workbench.New(w, workbench.Options{Seed: 3, Follow: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	on := func(name string) string { b, _ := os.ReadFile(name); return string(b) }
+	tree := func(topic, to string) expression.Object {
+		return expression.Object{{Key: "topic", Value: topic}, {Key: "to", Value: to}}
+	}
+	p := &workbench.Proposal{Name: "x", Tree: tree("v/x", "c"), Parties: expression.Object{{Key: "c", Value: expression.Object{}}}}
+	if err := b.Adopt(p); err != nil || on(part) != strings.Replace(more, "to: b", "to: c", 1) || !strings.Contains(on(own), "c: {}") || b.Workspace().Contract.Clause("x").To[0] != "c" {
+		t.Errorf("%v\n%s\n%s", err, on(own), on(part))
+	}
+	for b.CanUndo() {
+		if _, err := b.Undo(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.Tree = tree("v/y", "c") // the topic of another
+	if err := b.Adopt(p); err == nil || on(part) != more || on(own) != text {
+		t.Errorf("%v\n%s\n%s", err, on(own), on(part))
 	}
 }

@@ -26,11 +26,13 @@ type Document struct {
 	undo     []edit
 }
 
-// edit is how a change of the text is taken back.
+// edit is a change of a text.
 type edit struct {
+	file   string // beside the workspace; "" for its own
 	at     int
-	length int    // of what was put in
-	was    string // in its place
+	length int    // of what is replaced
+	with   string // what comes in its place
+	print  string // of the text in which it can be made; "" for any
 }
 
 // maxUndo bounds what can be taken back.
@@ -117,14 +119,16 @@ func (d *Document) take(text []byte) (changed bool, err error) {
 func (d *Document) Splice(at, length int, with string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if at < 0 || length < 0 || at+length > len(d.text) {
-		return fmt.Errorf("there is no place %d to %d in %d bytes", at, at+length, len(d.text))
-	}
-	was := string(d.text[at : at+length])
-	if err := d.splice(at, length, with); err != nil {
+	return d.change(edit{at: at, length: length, with: with})
+}
+
+// change makes an edit, and remembers how it is taken back; d.mu is held.
+func (d *Document) change(e edit) error {
+	back, err := d.splice(e)
+	if err != nil {
 		return err
 	}
-	if d.undo = append(d.undo, edit{at, len(with), was}); len(d.undo) > maxUndo {
+	if d.undo = append(d.undo, back); len(d.undo) > maxUndo {
 		d.undo = d.undo[1:]
 	}
 	return nil
@@ -138,8 +142,7 @@ func (d *Document) Undo() (bool, error) {
 	if n == 0 {
 		return false, nil
 	}
-	e := d.undo[n-1]
-	if err := d.splice(e.at, e.length, e.was); err != nil {
+	if _, err := d.splice(d.undo[n-1]); err != nil {
 		return false, err
 	}
 	d.undo = d.undo[:n-1]
@@ -153,25 +156,61 @@ func (d *Document) CanUndo() bool {
 	return len(d.undo) > 0
 }
 
-// splice changes text and file, unless the file holds something else than we know: then somebody else is at it.
-func (d *Document) splice(at, length int, with string) error {
-	now, err := infile.Read(d.file, MaxFileSize)
+// textOf is what a file holds: the workspace's own, "", or one beside it; d.mu is held.
+func (d *Document) textOf(file string) (string, error) {
+	if file == "" {
+		return string(d.text), nil
+	}
+	dir, err := infile.Open(filepath.Dir(d.file), MaxFileSize)
 	if err != nil {
-		return fmt.Errorf("the workspace cannot be written: %w", err)
+		return "", err
 	}
-	if !bytes.Equal(now, d.text) {
-		return fmt.Errorf("%s was changed by another program a moment ago: try again", d.file)
-	}
-	text := append(append(append([]byte(nil), d.text[:at]...), with...), d.text[at+length:]...)
-	if err := replace(d.file, text); err != nil {
-		return fmt.Errorf("the workspace cannot be written: %w", err)
-	}
-	_, err = d.take(text)
-	return err
+	defer dir.Close()
+	b, err := dir.ReadFile(file)
+	return string(b), err
 }
 
-// replace writes a file whole or not at all.
+// splice changes text and file, unless the file holds something else than we know: then somebody else is at it. It
+// returns the edit that takes this one back.
+func (d *Document) splice(e edit) (back edit, err error) {
+	name := d.file
+	if e.file != "" {
+		name = filepath.Join(filepath.Dir(d.file), filepath.FromSlash(e.file))
+	}
+	was, err := d.textOf(e.file)
+	if err == nil && e.file == "" {
+		var now []byte
+		if now, err = infile.Read(d.file, MaxFileSize); err == nil && !bytes.Equal(now, d.text) {
+			return back, fmt.Errorf("%s was changed by another program a moment ago: try again", name)
+		}
+	}
+	switch {
+	case err != nil:
+		return back, fmt.Errorf("the workspace cannot be written: %w", err)
+	case e.print != "" && e.print != hash([]byte(was)):
+		return back, fmt.Errorf("%s was changed by another program since: this cannot be taken back", name)
+	case e.at < 0 || e.length < 0 || e.at+e.length > len(was):
+		return back, fmt.Errorf("there is no place %d to %d in %d bytes", e.at, e.at+e.length, len(was))
+	}
+	text := []byte(was[:e.at] + e.with + was[e.at+e.length:])
+	if err := replace(name, text); err != nil {
+		return back, fmt.Errorf("the workspace cannot be written: %w", err)
+	}
+	back = edit{file: e.file, at: e.at, length: len(e.with), with: was[e.at : e.at+e.length]}
+	if e.file != "" {
+		back.print = hash(text)
+		text = d.text
+	}
+	_, err = d.take(text)
+	return back, err
+}
+
+// replace writes a file whole or not at all; of a link, the file that it leads to.
 func replace(name string, text []byte) error {
+	name, err := filepath.EvalSymlinks(name)
+	if err != nil {
+		return err
+	}
 	info, err := os.Stat(name)
 	if err != nil {
 		return err

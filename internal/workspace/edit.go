@@ -3,6 +3,7 @@ package workspace
 import (
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/expression"
+	"hodstone/internal/infile"
 )
 
 // errFlow tells that a mapping is written in braces, so that its entries cannot be changed line by line.
@@ -88,7 +90,7 @@ func put(text string, value any, path []string) (string, error) {
 		return "", fmt.Errorf("the file cannot be read as it is: %w", r.problems[0])
 	}
 	lines := strings.SplitAfter(text, "\n")
-	block := len(path) == 3 && path[0] == "contract" && path[1] == "clauses" // a clause has lines of its own
+	block := len(path) > 1 && slices.Equal(path[:len(path)-1], clausesOf(fileOf(path))) // a clause has lines of its own
 	n, indent := root, 0
 	var after int // the line behind which something is added
 	for i, key := range path {
@@ -219,27 +221,39 @@ func blockEnd(lines []string, begin, indent int) int {
 	return end
 }
 
-// PutClause sets a clause of a workspace's contract: keys that a clause has already and the tree has not stay, and so do
-// all comments.
-func PutClause(text, name string, tree expression.Object) (string, error) {
-	was, there := lookUp(text, []string{"contract", "clauses", name})
+// clausesOf is where the clauses stand in a workspace, and in a file that its contract includes.
+func clausesOf(included bool) []string {
+	if included {
+		return []string{"clauses"}
+	}
+	return []string{"contract", "clauses"}
+}
+
+// fileOf tells whether a path is one of a file that a contract includes.
+func fileOf(path []string) (included bool) { return path[0] != "contract" }
+
+// PutClause sets a clause in the text of a workspace, or of a file that its contract includes: keys that a clause has
+// already and the tree has not stay, and so do all comments.
+func PutClause(text string, included bool, name string, tree expression.Object) (string, error) {
+	at := append(clausesOf(included), name)
+	was, there := lookUp(text, at)
 	old, _ := was.(expression.Object)
 	if !there || len(old) == 0 {
-		return Put(text, tree, "contract", "clauses", name)
+		return Put(text, tree, at...)
 	}
 	var err error
 	for _, m := range tree {
 		if hasSame(old, m) {
 			continue
 		}
-		if text, err = Put(text, m.Value, "contract", "clauses", name, m.Key); err != nil {
+		if text, err = Put(text, m.Value, append(slices.Clone(at), m.Key)...); err != nil {
 			return "", err
 		}
 	}
 	return text, nil
 }
 
-// PutClauses is PutClause for many: clauses is a mapping of names to clauses. It tells which were added, which were
+// PutClauses is PutClause for many of a workspace's text: clauses is a mapping of names to clauses. It tells which were added, which were
 // changed, and how many are as they were.
 func PutClauses(text string, clauses expression.Object) (out string, added, changed []string, same int, err error) {
 	_, root, ok := parse("", []byte(text))
@@ -263,7 +277,7 @@ func PutClauses(text string, clauses expression.Object) (out string, added, chan
 			same++
 			continue
 		}
-		if text, err = PutClause(text, m.Key, tree); err != nil {
+		if text, err = PutClause(text, false, m.Key, tree); err != nil {
 			return "", nil, nil, 0, err
 		}
 		changed = append(changed, m.Key)
@@ -321,7 +335,18 @@ func follow(text, behind string, clauses expression.Object) (string, error) {
 // Rewrite changes the text as a whole: what differs is replaced, as one edit that can be taken back. The error says why
 // it could not be; then nothing has changed.
 func (d *Document) Rewrite(change func(text string) (string, error)) error {
-	was := d.Text()
+	return d.RewriteIn("", change)
+}
+
+// RewriteIn is Rewrite for a file beside the workspace that its contract includes, or for the workspace's own, "". The
+// edit is taken back by [Document.Undo], as long as the file holds what was written.
+func (d *Document) RewriteIn(file string, change func(text string) (string, error)) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	was, err := d.textOf(file)
+	if err != nil {
+		return err
+	}
 	now, err := change(was)
 	if err != nil || now == was {
 		return err
@@ -335,8 +360,34 @@ func (d *Document) Rewrite(change func(text string) (string, error)) error {
 		a--
 		b--
 	}
-	return d.Splice(from, a-from, now[from:b])
+	return d.change(edit{file: file, at: from, length: a - from, with: now[from:b]})
 }
 
-// Try reads a workspace as if its text were another; nothing is written.
-func Try(w *Workspace, text string) (*Workspace, error) { return open(w.File, []byte(text)) }
+// Try reads a workspace as if its text, or that of a file that its contract includes, were another; nothing is written.
+// The workspace's own file is "".
+func Try(w *Workspace, file, text string) (*Workspace, error) {
+	if file == "" {
+		return open(w.File, []byte(text))
+	}
+	dir, err := infile.Open(filepath.Dir(w.File), maxBeside)
+	if err != nil {
+		return nil, fmt.Errorf("cannot read the workspace's folder: %w", err)
+	}
+	defer dir.Close()
+	return read(instead{dir, file, []byte(text)}, w.text, w.File), nil
+}
+
+// instead is a folder in which one file holds something else.
+type instead struct {
+	*infile.Folder
+	name string
+	text []byte
+}
+
+// ReadFile implements [fs.ReadFileFS].
+func (i instead) ReadFile(name string) ([]byte, error) {
+	if name == i.name {
+		return i.text, nil
+	}
+	return i.Folder.ReadFile(name)
+}

@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -214,5 +215,65 @@ func TestUndoEndsWithAnEditElsewhere(t *testing.T) {
 	}
 	if err := d.Rewrite(func(string) (string, error) { return "", fmt.Errorf("no") }); err == nil || d.Text() == "" {
 		t.Error("a change that failed was made")
+	}
+}
+
+// TestAnEditOfAnIncludedFile: it is written there, and comes into force; it is taken back unless somebody else was at the
+// file; a link stays one.
+func TestAnEditOfAnIncludedFile(t *testing.T) {
+	dir := t.TempDir()
+	file, link := filepath.Join(dir, "real.yaml"), filepath.Join(dir, "hodstone.yaml")
+	const own, more = "hodstone: 1\ncontract:\n  include: [c/*.yaml]\n  parties: {a: , b: }\n", "# theirs\nclauses:\n  x: # of b\n    topic: v/x\n    from: a\n    to: b\n    payload: {format: text}\n"
+	part := filepath.Join(dir, "c", "more.yaml")
+	for name, text := range map[string]string{file: own, part: more} {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o700), os.WriteFile(name, []byte(text), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink("real.yaml", link); err != nil {
+		t.Fatal(err)
+	}
+	w, err := Open(link)
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	d := NewDocument(w)
+	put := func(topic string) error {
+		return d.RewriteIn("c/more.yaml", func(text string) (string, error) {
+			return PutClause(text, true, "x", expression.Object{{Key: "topic", Value: topic}, {Key: "qos", Value: 1}})
+		})
+	}
+	on := func(name string) string { b, _ := os.ReadFile(name); return string(b) }
+	if err := put("v/y"); err != nil || on(part) != strings.Replace(more, "v/x", "v/y", 1)+"    qos: 1\n" || d.Workspace().Contract.Clause("x").Topic.String() != "v/y" {
+		t.Errorf("%v %q", err, on(part))
+	}
+	if err := d.Rewrite(func(text string) (string, error) { return Put(text, "here", "name") }); err != nil || on(file) != own+"name: here\n" {
+		t.Errorf("%v %q", err, on(file))
+	}
+	if info, err := os.Lstat(link); err != nil || info.Mode()&os.ModeSymlink == 0 {
+		t.Errorf("the link is %v %v now", info, err)
+	}
+	if tried, err := Try(d.Workspace(), "c/more.yaml", strings.Replace(more, "from: a", "from: c", 1)); err != nil || len(tried.Problems) != 1 || !strings.Contains(on(part), "v/y") {
+		t.Errorf("%v %v", err, tried.Problems)
+	}
+	for range 2 {
+		if was, err := d.Undo(); !was || err != nil {
+			t.Error(was, err)
+		}
+	}
+	if on(part) != more || on(file) != own || d.Workspace().Contract.Clause("x").Topic.String() != "v/x" {
+		t.Errorf("%q %q", on(part), on(file))
+	}
+	if err := put("v/z"); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(part, []byte(on(part)+"# mine\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Undo(); err == nil || !strings.Contains(err.Error(), "another program") || !strings.HasSuffix(on(part), "# mine\n") {
+		t.Errorf("%v %q", err, on(part))
+	}
+	if err := d.RewriteIn("c/none.yaml", func(string) (string, error) { return "x", nil }); err == nil {
+		t.Error("a file that is not there was changed")
 	}
 }

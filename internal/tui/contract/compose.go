@@ -53,9 +53,6 @@ func (s *Screen) add() tea.Cmd {
 
 // change begins with the clause at the cursor.
 func (s *Screen) change(cl *core.Clause) tea.Cmd {
-	if cl.File != "" {
-		return look.Tell(true, cl.Name+" stands in "+cl.File+": e opens it in your editor")
-	}
 	tree := cl.Tree()
 	for i, m := range tree { // as it is written, not with all that it refers to
 		if m.Key == "payload" {
