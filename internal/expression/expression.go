@@ -38,6 +38,16 @@ type Member struct {
 	Value any
 }
 
+// Member returns the value of the member with a name.
+func (o Object) Member(name string) (any, bool) {
+	for i := range o {
+		if o[i].Key == name {
+			return o[i].Value, true
+		}
+	}
+	return nil, false
+}
+
 // MarshalJSON implements [json.Marshaler].
 func (o Object) MarshalJSON() ([]byte, error) {
 	b := []byte{'{'}

@@ -31,7 +31,13 @@ func Plain(v any) any {
 	return v
 }
 
-// At returns the part of a decoded value that a JSON Pointer (RFC 6901) names.
+// Named is an object that is no map, such as one that keeps the order of its members.
+type Named interface {
+	// Member returns the value of a member.
+	Member(name string) (any, bool)
+}
+
+// At returns the part of a decoded value that a JSON Pointer (RFC 6901) names. Objects are maps of strings, or [Named].
 func At(v any, pointer string) (any, bool) {
 	if pointer == "" {
 		return v, true
@@ -41,6 +47,12 @@ func At(v any, pointer string) (any, bool) {
 		switch x := v.(type) {
 		case map[string]any:
 			next, ok := x[part]
+			if !ok {
+				return nil, false
+			}
+			v = next
+		case Named:
+			next, ok := x.Member(part)
 			if !ok {
 				return nil, false
 			}

@@ -318,7 +318,7 @@ func TestForeignDocuments(t *testing.T) {
 	}{
 		"3.0": {`{"asyncapi": "3.0.0", "info": {"title": "Feed Barge!", "version": "2"}, "channels": {
 			"weight": {"address": "mv/{silo}/weight", "description": "under a silo", "parameters": {"silo": {"enum": ["a", "b"], "description": "a silo"}},
-				"messages": {"w": {"$ref": "#/components/messages/w"}, "x": {}}},
+				"messages": {"w": {"$ref": "#/components/messages/%77"}, "x": {}}},
 			"deep": {"$ref": "#/components/channels/deep"}, "wild": {"address": "a/+/b", "messages": {}}, "half": {"address": "a/x{y}", "messages": {}}, "none": {}},
 			"operations": {"sendWeight": {"action": "send", "channel": {"$ref": "#/channels/weight"}, "traits": [{"$ref": "#/components/operationTraits/m"}], "summary": "s", "tags": [{"name": "not a party"}]},
 				"takeDeep": {"action": "receive", "channel": {"$ref": "#/channels/deep"}, "reply": {}}, "lost": {"action": "send", "channel": {"$ref": "#/nowhere"}}},

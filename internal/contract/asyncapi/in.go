@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -91,6 +92,16 @@ func list(v any) expression.Object {
 	return o
 }
 
+// at is the place of the document to which a reference leads: a JSON Pointer as the fragment of a URI (RFC 6901 §6).
+func (r *reader) at(reference string) (any, bool) {
+	fragment, local := strings.CutPrefix(reference, "#")
+	pointer, err := url.PathUnescape(fragment)
+	if err != nil || !local {
+		return nil, false
+	}
+	return payload.At(r.doc, pointer)
+}
+
 // resolve follows references within the document.
 func (r *reader) resolve(v any) any {
 	for range 20 {
@@ -98,42 +109,14 @@ func (r *reader) resolve(v any) any {
 		if !is {
 			return v
 		}
-		pointer, local := strings.CutPrefix(to, "#")
-		found, ok := at(r.doc, pointer)
-		if !local || !ok {
+		found, ok := r.at(to)
+		if !ok {
 			r.note("the reference %s leads nowhere within the document", to)
 			return expression.Object{}
 		}
 		v = found
 	}
 	return expression.Object{}
-}
-
-// at follows a JSON Pointer.
-func at(v any, pointer string) (any, bool) {
-	for part := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
-		if pointer == "" {
-			break
-		}
-		part = strings.NewReplacer("~1", "/", "~0", "~").Replace(strings.ReplaceAll(part, "%7B", "{"))
-		switch x := v.(type) {
-		case expression.Object:
-			i := slices.IndexFunc(x, func(m expression.Member) bool { return m.Key == part })
-			if i < 0 {
-				return nil, false
-			}
-			v = x[i].Value
-		case []any:
-			i, err := strconv.Atoi(part)
-			if err != nil || i < 0 || i >= len(x) {
-				return nil, false
-			}
-			v = x[i]
-		default:
-			return nil, false
-		}
-	}
-	return v, true
 }
 
 var notWord = regexp.MustCompile(`[^a-z0-9]+`)
@@ -271,10 +254,13 @@ func (r *reader) channelKey(v any) string {
 	for range 20 {
 		to, _ := get(v, "$ref").(string)
 		if key, is := strings.CutPrefix(to, "#/channels/"); is {
+			if plain, err := url.PathUnescape(key); err == nil {
+				key = plain
+			}
 			return strings.NewReplacer("~1", "/", "~0", "~").Replace(key)
 		}
-		found, ok := at(r.doc, strings.TrimPrefix(to, "#"))
-		if to == "" || !ok {
+		found, ok := r.at(to)
+		if !ok {
 			return ""
 		}
 		v = found
