@@ -306,6 +306,21 @@ var units = []struct{ ending, unit string }{
 	{"ppm", "ppm"}, {"lux", "lx"}, {"degrees", "°"}, {"_deg", "°"},
 }
 
+// prefixes are those of the SI that stand written out before a unit: millivolts.
+var prefixes = []struct{ word, symbol string }{
+	{"nano", "n"}, {"micro", "µ"}, {"milli", "m"}, {"centi", "c"}, {"hecto", "h"}, {"kilo", "k"}, {"mega", "M"}, {"giga", "G"},
+}
+
+// prefixOf is the symbol of the prefix with which a name goes on before its unit; "" for none.
+func prefixOf(before string) string {
+	for _, p := range prefixes {
+		if strings.HasSuffix(strings.TrimRight(before, "_"), p.word) {
+			return p.symbol
+		}
+	}
+	return ""
+}
+
 var capital = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 
 // unitOf is the unit that a field's name speaks of; "" for none.
@@ -317,7 +332,7 @@ func unitOf(name string) string {
 			continue // a letter by itself is no unit
 		}
 		if strings.HasSuffix(low, "_"+strings.TrimPrefix(u.ending, "_")) || len(u.ending) > 4 && strings.HasSuffix(low, u.ending) {
-			return u.unit
+			return prefixOf(strings.TrimSuffix(low, strings.TrimPrefix(u.ending, "_"))) + u.unit
 		}
 	}
 	return ""
