@@ -117,9 +117,8 @@ func (d *drafting) consumers(x *shape, from string) (out []string) {
 	return out
 }
 
-// terms are how the clients of a party came.
-func (d *drafting) terms(p *party) (t object, notes map[string][]string) {
-	notes = map[string][]string{}
+// terms are how the clients of a party came, and in what they differ.
+func (d *drafting) terms(p *party) (t object, doubts []string) {
 	var came []*Client
 	for _, name := range p.clients {
 		if c := d.clients[name]; c != nil {
@@ -127,12 +126,7 @@ func (d *drafting) terms(p *party) (t object, notes map[string][]string) {
 		}
 	}
 	if len(came) == 0 {
-		return t, notes
-	}
-	said := func(key string, n int) {
-		if n != len(came) {
-			notes[key] = append(notes[key], share(n, len(came))+" clients")
-		}
+		return t, doubts
 	}
 	ids, words := 0, map[string]bool{}
 	for _, c := range came {
@@ -142,8 +136,7 @@ func (d *drafting) terms(p *party) (t object, notes map[string][]string) {
 		}
 	}
 	if ids == len(came) && len(words) == 1 && len(came) > 1 {
-		prefix := slices.Collect(maps.Keys(words))[0]
-		t.put("client-id", prefix+"{"+d.numberOf(p.name)+"}")
+		t.put("client-id", d.pattern(p.name, slices.Collect(maps.Keys(words))[0], came))
 	} else if len(came) == 1 && came[0].ID != "" {
 		t.put("client-id", came[0].ID)
 	}
@@ -183,7 +176,7 @@ func (d *drafting) terms(p *party) (t object, notes map[string][]string) {
 	if clean == len(came) || clean == 0 {
 		t.put("clean-start", clean > 0)
 	} else {
-		said("clean-start", clean)
+		doubts = append(doubts, "? clean start of "+share(clean, len(came))+" clients")
 	}
 	switch {
 	case known == 0:
@@ -194,13 +187,24 @@ func (d *drafting) terms(p *party) (t object, notes map[string][]string) {
 	default:
 		t.put("tls", "allowed")
 	}
-	return t, notes
+	return t, doubts
 }
 
-// numberOf is the parameter that the clients of a party are numbered by: the one of its clauses that is called like it.
-func (d *drafting) numberOf(party string) string {
-	if d.params[party] != nil {
-		return party
+// pattern is what the client identifiers of a party look like, which begin with a prefix and end in a number: by the
+// parameter that is called like the party where its values are these numbers, or the identifiers.
+func (d *drafting) pattern(party, prefix string, came []*Client) string {
+	if p := d.params[party]; p != nil {
+		ids, numbers := true, true
+		for _, c := range came {
+			ids = ids && slices.Contains(p.values, c.ID)
+			numbers = numbers && slices.Contains(p.values, strings.TrimPrefix(c.ID, prefix))
+		}
+		switch {
+		case ids:
+			return "{" + party + "}"
+		case numbers:
+			return prefix + "{" + party + "}"
+		}
 	}
-	return "n"
+	return prefix + "{n}"
 }

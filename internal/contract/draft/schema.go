@@ -421,10 +421,11 @@ func (x *finding) schema(v *node, name, at string) expression.Object {
 	var out expression.Object
 	put := func(key string, value any) { out = append(out, expression.Member{Key: key, Value: value}) }
 	var types []any
+	texts := v.strings - v.formats[payload.Number] // a payload that is a number was kept as a text too
 	for _, t := range []struct {
 		name string
 		n    int
-	}{{"object", v.objects}, {"array", v.arrays}, {"string", v.strings}, {"boolean", v.bools}, {"null", v.nulls}} {
+	}{{"object", v.objects}, {"array", v.arrays}, {"string", texts}, {"boolean", v.bools}, {"null", v.nulls}} {
 		if t.n > 0 {
 			types = append(types, t.name)
 		}
@@ -451,7 +452,7 @@ func (x *finding) schema(v *node, name, at string) expression.Object {
 	if v.arrays > 0 && v.items != nil && v.items.n > 0 {
 		put("items", x.schema(v.items, name, at+"/items"))
 	}
-	if v.strings > 0 && len(types) == 1 {
+	if texts > 0 && len(types) == 1 {
 		x.strings(v, at, put)
 	}
 	if v.count > 0 {

@@ -583,15 +583,13 @@ func (d *drafting) write() {
 	slices.SortStableFunc(d.parties, func(a, b *party) int { return cmp.Compare(a.name, b.name) })
 	for _, p := range d.parties {
 		var body object
-		t, notes := d.terms(p)
+		t, doubts := d.terms(p)
 		if len(t.Object) > 0 {
 			body.put("terms", t.Object)
 		}
 		parties.put(p.name, notNil(body.Object))
 		at := "/parties/" + p.name
-		for key, n := range notes {
-			d.result.Notes[at+"/terms/"+key] = n
-		}
+		d.result.Notes[at] = doubts
 		if p.guessed {
 			d.result.Notes[at] = append(d.result.Notes[at], "? by its topics alone")
 		} else if len(p.clients) > 0 {
