@@ -81,31 +81,47 @@ func TestWhatIsCounted(t *testing.T) {
 		wants    string // joined by "|"
 		not      string
 	}{
-		"counters of two topics":     {each(20, up, "d/1/x", "d/2/x"), "? counts up: from 100 to 119 in 40", "maximum"},
-		"a saw":                      {each(20, saw, "d/1/x", "d/2/x"), "maximum: 10}  # from 0 to 5 in 40", "counts up"},
-		"two steps up":               {each(3, up, "d/x"), "? from 100 to 102 in only 3", "counts up"},
-		"three steps up":             {each(4, up, "d/x"), "? counts up: from 100 to 103 in 4", "in only"},
-		"nine numbers":               {each(9, saw, "d/x"), "? from 0 to 5 in only 9", "maximum"},
-		"ten numbers":                {each(10, saw, "d/x"), "maximum: 10}  # from 0 to 5 in 10", "only"},
-		"numbers and objects":        {each(10, list("1", `{"a": 1}`), "d/x"), "format: json|type: [object, integer]", ""},
-		"bytes, CBOR and words":      {each(12, list("\x00\x01\xff", "\xa1\x61k\x01", "on"), "d/x"), "format: binary", ""},
-		"CBOR and words":             {each(12, list("\xa1\x61k\x01", "on"), "d/x"), "format: binary", ""},
-		"MessagePack and words":      {each(12, list("\x81\xa1k\x01", "on"), "d/x"), "format: binary", ""},
-		"a suffix now and then":      {each(12, list("7 %", "8"), "d/x"), "format: text", "suffix"},
-		"words, four times each":     {each(8, list(`{"a": "x"}`, `{"a": "y"}`), "d/x"), "enum: [x, \"y\"]|2 values in 8", ""},
-		"words, less often":          {each(7, list(`{"a": "x"}`, `{"a": "y"}`), "d/x"), "a: {type: string}", "enum"},
-		"eight words":                {each(32, list(`{"a":"qa"}`, `{"a":"qb"}`, `{"a":"qc"}`, `{"a":"qd"}`, `{"a":"qe"}`, `{"a":"qf"}`, `{"a":"qg"}`, `{"a":"qh"}`), "d/x"), "enum: [qa, qb, qc, qd, qe, qf, qg, qh]", ""},
-		"nine words":                 {each(36, list(`{"a":"qa"}`, `{"a":"qb"}`, `{"a":"qc"}`, `{"a":"qd"}`, `{"a":"qe"}`, `{"a":"qf"}`, `{"a":"qg"}`, `{"a":"qh"}`, `{"a":"qi"}`), "d/x"), "a: {type: string}", "enum"},
-		"words of 200 letters":       {each(12, list(`{"a": "x`+strings.Repeat("y", 199)+`"}`, `{"a": "x"}`), "d/x"), "a: {type: string}", "enum"},
-		"words of 199":               {each(12, list(`{"a": "x`+strings.Repeat("y", 198)+`"}`, `{"a": "x"}`), "d/x"), "enum:", ""},
-		"shapes of 60":               {each(12, list(`{"a": "1`+strings.Repeat("y", 59)+`"}`, `{"a": "2`+strings.Repeat("y", 59)+`"}`), "d/x"), "enum:", "pattern"},
-		"shapes of 59":               {each(12, list(`{"a": "1`+strings.Repeat("y", 58)+`"}`, `{"a": "2`+strings.Repeat("y", 58)+`"}`), "d/x"), "pattern:", "enum"},
-		"optional in two topics":     {append(each(10, list(`{"a": 1, "b": 1}`, `{"a": 1}`), "d/1/x"), each(10, list(`{"a": 1}`, `{"a": 1, "b": 1}`), "d/2/x")...), "required: [a]|10 of 20", ""},
-		"times in two topics":        {each(10, list(`{"a": "2026-03-01T12:00:00Z"}`), "d/1/x", "d/2/x"), "format: date-time", ""},
-		"uuids in two topics":        {each(10, list(`{"a": "6f1e0c1a-5f0e-4c8e-9c1b-0d3a1f2b3c4d"}`), "d/1/x", "d/2/x"), "format: uuid", ""},
-		"nested":                     {each(10, list(nested(9)), "d/x"), "type: integer", "more fields"},
-		"as many fields as are kept": {each(2, list(fields(200)), "d/x"), "f199:", "more fields than"},
-		"one field more":             {each(2, list(fields(201)), "d/x"), "? there are more fields than were looked at", "f99:"},
+		"counters of two topics":       {each(20, up, "d/1/x", "d/2/x"), "? counts up: from 100 to 119 in 40", "maximum"},
+		"a saw":                        {each(20, saw, "d/1/x", "d/2/x"), "maximum: 10}  # from 0 to 5 in 40", "counts up"},
+		"two steps up":                 {each(3, up, "d/x"), "? from 100 to 102 in only 3", "counts up"},
+		"three steps up":               {each(4, up, "d/x"), "? counts up: from 100 to 103 in 4", "in only"},
+		"nine numbers":                 {each(9, saw, "d/x"), "? from 0 to 5 in only 9", "maximum"},
+		"ten numbers":                  {each(10, saw, "d/x"), "maximum: 10}  # from 0 to 5 in 10", "only"},
+		"numbers and objects":          {each(10, list("1", `{"a": 1}`), "d/x"), "format: json|type: [object, integer]", ""},
+		"bytes, CBOR and words":        {each(12, list("\x00\x01\xff", "\xa1\x61k\x01", "on"), "d/x"), "format: binary", ""},
+		"CBOR and words":               {each(12, list("\xa1\x61k\x01", "on"), "d/x"), "format: binary", ""},
+		"MessagePack and words":        {each(12, list("\x81\xa1k\x01", "on"), "d/x"), "format: binary", ""},
+		"a suffix now and then":        {each(12, list("7 %", "8"), "d/x"), "format: text", "suffix"},
+		"words, four times each":       {each(8, list(`{"a": "x"}`, `{"a": "y"}`), "d/x"), "enum: [x, \"y\"]|2 values in 8", ""},
+		"words, less often":            {each(7, list(`{"a": "x"}`, `{"a": "y"}`), "d/x"), "a: {type: string}", "enum"},
+		"eight words":                  {each(32, list(`{"a":"qa"}`, `{"a":"qb"}`, `{"a":"qc"}`, `{"a":"qd"}`, `{"a":"qe"}`, `{"a":"qf"}`, `{"a":"qg"}`, `{"a":"qh"}`), "d/x"), "enum: [qa, qb, qc, qd, qe, qf, qg, qh]", ""},
+		"nine words":                   {each(36, list(`{"a":"qa"}`, `{"a":"qb"}`, `{"a":"qc"}`, `{"a":"qd"}`, `{"a":"qe"}`, `{"a":"qf"}`, `{"a":"qg"}`, `{"a":"qh"}`, `{"a":"qi"}`), "d/x"), "a: {type: string}", "enum"},
+		"words of 200 letters":         {each(12, list(`{"a": "x`+strings.Repeat("y", 199)+`"}`, `{"a": "x"}`), "d/x"), "a: {type: string}", "enum"},
+		"words of 199":                 {each(12, list(`{"a": "x`+strings.Repeat("y", 198)+`"}`, `{"a": "x"}`), "d/x"), "enum:", ""},
+		"shapes of 60":                 {each(12, list(`{"a": "1`+strings.Repeat("y", 59)+`"}`, `{"a": "2`+strings.Repeat("y", 59)+`"}`), "d/x"), "enum:", "pattern"},
+		"shapes of 59":                 {each(12, list(`{"a": "1`+strings.Repeat("y", 58)+`"}`, `{"a": "2`+strings.Repeat("y", 58)+`"}`), "d/x"), "pattern:", "enum"},
+		"optional in two topics":       {append(each(10, list(`{"a": 1, "b": 1}`, `{"a": 1}`), "d/1/x"), each(10, list(`{"a": 1}`, `{"a": 1, "b": 1}`), "d/2/x")...), "required: [a]|10 of 20", ""},
+		"times in two topics":          {each(10, list(`{"a": "2026-03-01T12:00:00Z"}`), "d/1/x", "d/2/x"), "format: date-time", ""},
+		"uuids in two topics":          {each(10, list(`{"a": "6f1e0c1a-5f0e-4c8e-9c1b-0d3a1f2b3c4d"}`), "d/1/x", "d/2/x"), "format: uuid", ""},
+		"just below zero":              {each(12, list("-4.5", "2"), "d/x"), "minimum: -10, maximum: 5", ""},
+		"eight":                        {each(12, list("8", "2"), "d/x"), "minimum: 0, maximum: 10}", ""},
+		"a little more":                {each(12, list("8.1", "2"), "d/x"), "minimum: 0, maximum: 20}", ""},
+		"two other words":              {each(12, list(`{"a": "yes"}`, `{"a": "maybe"}`), "d/x"), "enum:", "two words"},
+		"three words":                  {each(12, list(`{"a": "yes"}`, `{"a": "no"}`, `{"a": "maybe"}`), "d/x"), "enum:", "two words"},
+		"letters behind digits":        {each(12, list("12-AB", "34-AB"), "d/x"), `pattern: "[0-9]{2}-AB"`, ""},
+		"nothing always there":         {each(12, list(`{"a": 1}`, `{"b": 1}`), "d/x"), "properties:", "required"},
+		"empty lists":                  {each(12, list(`{"a": []}`), "d/x"), "a: {type: array}", "items"},
+		"retained by two":              {append(said4("d/1/x", 4, 0), said4("d/2/x", 4, 0)...), "retain: true  # 8 of 8", ""},
+		"retained nine times of ten":   {said4("d/x", 9, 1), "retain: true  # 9 of 10", ""},
+		"eight times":                  {said4("d/x", 8, 2), "? retained 8 of 10", "retain:"},
+		"one of ten is retained":       {said4("d/x", 1, 9), "retain: false  # 9 of 10", ""},
+		"deeper than is looked at":     {each(10, list(nested(14)), "d/x"), "? it goes on deeper than was looked at", ""},
+		"just not":                     {each(10, list(nested(12)), "d/x"), "type: integer", "deeper"},
+		"names without what is common": {append(each(2, list("1"), "s/b/door"), each(2, list("on"), "s/b/lamp/one")...), "door:|lamp.one:", "b.door"},
+		"names of nothing else":        {append(each(2, list("1"), "s/b"), each(2, list("on"), "s/b/lamp")...), "  b:|  b.lamp:", ""},
+		"nested":                       {each(10, list(nested(9)), "d/x"), "type: integer", "more fields"},
+		"as many fields as are kept":   {each(2, list(fields(200)), "d/x"), "f199:", "more fields than"},
+		"one field more":               {each(2, list(fields(201)), "d/x"), "? there are more fields than were looked at", "f99:"},
 	} {
 		_, text := drafted(c.messages...)
 		for want := range strings.SplitSeq(c.wants, "|") {
@@ -115,6 +131,52 @@ func TestWhatIsCounted(t *testing.T) {
 		}
 		if c.not != "" && strings.Contains(text, c.not) {
 			t.Errorf("%s has %s:\n%.1500s", name, c.not, text)
+		}
+	}
+}
+
+// said4 is a number said so often with retain flag 1, and so often without.
+func said4(topic string, stored, plain int) (out []draft.Message) {
+	for i := range stored + plain {
+		m := said(float64(i), topic, fmt.Sprint(i%3))
+		m.Retain = i < stored
+		out = append(out, m)
+	}
+	return out
+}
+
+// TestPresences: by the will on the topic, and no other; how it leaves is what else was said most, or not known.
+func TestPresences(t *testing.T) {
+	for name, c := range map[string]struct {
+		will  string
+		texts string
+		want  string // "" for none
+	}{
+		"with all three":     {"s/box-1/p", "here bye here lost", "presence: {coming: here, leaving: bye, lost: lost}"},
+		"with one more word": {"s/box-1/p", "here standby bye here bye here lost", "presence: {coming: here, leaving: bye, lost: lost}"},
+		"not seen leaving":   {"s/box-1/p", "online online", "presence: {coming: online, leaving: offline, lost: lost}"},
+		"in capitals":        {"s/box-1/p", "ON ON", "leaving: \"OFF\""},
+		"a will elsewhere":   {"s/box-2/p", "here bye here", ""},
+		"six words":          {"s/box-1/p", "here b c d e f", "coming: here"},
+		"seven words":        {"s/box-1/p", "here b c d e f g", ""},
+		"numbers":            {"s/box-1/p", "1 0", ""},
+		"1, and 0 as a will": {"s/box-1/p", "1 1 0", `presence: {coming: "1", leaving: "0", lost: "0"}`},
+		"2, and 0 as a will": {"s/box-1/p", "1 2 0", ""},
+	} {
+		d, lost := draft.New(), "lost"
+		if strings.HasSuffix(name, "0 as a will") {
+			lost = "0"
+		}
+		d.Session(draft.Client{Name: "box-1", ID: "box-1", Version: 4, Will: c.will, WillText: lost})
+		for i, text := range strings.Fields(c.texts) {
+			m := said(float64(i*60), "s/box-1/p", text)
+			m.Sender = "box-1"
+			d.Message(m)
+		}
+		r := d.Write(draft.Options{})
+		text := workspace.YAML(r.Contract, 0, r.Notes)
+		if strings.Contains(text, "presence:") != (c.want != "") || !strings.Contains(text, c.want) || strings.Contains(text, "by its topics alone") {
+			t.Errorf("%s: want %s\n%s", name, c.want, text)
 		}
 	}
 }
@@ -139,7 +201,7 @@ func TestPlaces(t *testing.T) {
 		"other words at the same place": {append(each(2, object("a"), "d/vat/1/x", "d/vat/2/x"), each(2, object("b"), "e/vat/7/y", "e/vat/8/y")...), "d/vat/{vat}/x|e/vat/{vat2}/y", ""},
 		"twice in one topic":            {each(2, object("a"), "d/vat/1/vat/7", "d/vat/2/vat/7", "d/vat/1/vat/8", "d/vat/2/vat/8"), "d/vat/{vat}/vat/{vat2}", ""},
 		"a sender by the topic": {append(each(2, object("a"), "s/pump/1/x", "s/pump/2/x"), each(2, object("b"), "s/valves/1/y", "s/valves/2/y")...),
-			"from: pump  # ? its sender was not seen|from: valve  # ? its sender was not seen", ""},
+			"pump: {}  # ? by its topics alone|from: pump  # ? its sender was not seen|from: valve  # ? its sender was not seen", ""},
 		"none by the last level": {append(each(2, object("a"), "s/x"), each(2, object("b"), "s/y")...), "topic: s/x", "from:"},
 	} {
 		_, text := drafted(c.messages...)

@@ -439,6 +439,9 @@ func (x *finding) schema(v *node, name, at string) expression.Object {
 	}
 	switch len(types) {
 	case 0:
+		if v.cut {
+			x.note(at, "? it goes on deeper than was looked at")
+		}
 		return out
 	case 1:
 		put("type", types[0])

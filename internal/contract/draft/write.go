@@ -266,7 +266,8 @@ func (d *drafting) presence(c *clause) bool {
 			}
 		}
 	}
-	if len(wills) == 0 || len(c.value.texts) > 6 || c.value.many || c.value.format() != payload.Text {
+	if len(wills) == 0 || len(c.value.texts) > 6 || c.value.many ||
+		c.value.format() != payload.Text && !(flags(c.value.texts) && flags(wills)) {
 		return false
 	}
 	lost, _, _ := most(wills)
@@ -288,12 +289,8 @@ func (d *drafting) presence(c *clause) bool {
 	if coming == "" {
 		return false
 	}
-	leaving := ""
-	for text := range first {
-		if text != coming {
-			leaving = text
-		}
-	}
+	delete(first, coming)
+	leaving, _, _ := most(first)
 	if leaving == "" {
 		leaving = opposite(coming, lost)
 		d.note(c, "presence", "? how it leaves was not seen")
@@ -303,6 +300,16 @@ func (d *drafting) presence(c *clause) bool {
 	for _, text := range []string{coming, leaving, lost} {
 		if c.value.texts[text] == 0 {
 			c.value.texts[text] = 0
+		}
+	}
+	return true
+}
+
+// flags tells whether texts are 0 and 1, or one of them.
+func flags(texts map[string]int) bool {
+	for text := range texts {
+		if text != "0" && text != "1" {
+			return false
 		}
 	}
 	return true
