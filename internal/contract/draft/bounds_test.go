@@ -145,6 +145,87 @@ func said4(topic string, stored, plain int) (out []draft.Message) {
 	return out
 }
 
+// TestCadences: periods as a person would write them, with the slack that the longest gap asks for; what comes when it
+// comes has none.
+func TestCadences(t *testing.T) {
+	after := func(topic string, gaps ...float64) (out []draft.Message) {
+		at := 0.0
+		for i := range len(gaps) + 1 {
+			out = append(out, said(at, topic, fmt.Sprint(i%7)))
+			if i < len(gaps) {
+				at += gaps[i]
+			}
+		}
+		return out
+	}
+	times := func(n int, gap float64, more ...float64) (out []float64) {
+		for range n {
+			out = append(out, gap)
+		}
+		return append(out, more...)
+	}
+	for name, c := range map[string]struct {
+		messages []draft.Message
+		want     string // "" for no period
+	}{
+		"10s":                          {after("d/x", times(12, 10)...), "10s ± 5s"},
+		"a little less":                {after("d/x", times(12, 9.96)...), "10s ± 5s"},
+		"less":                         {after("d/x", times(12, 9.95)...), "10s ± 5s"},
+		"even less":                    {after("d/x", times(12, 9.9)...), "9.9s ± 5s"},
+		"1m":                           {after("d/x", times(12, 60)...), "1m ± 30s"},
+		"a little more than 1m":        {after("d/x", times(12, 62.9)...), "1m ± 35s"},
+		"3s more":                      {after("d/x", times(12, 63)...), "1m3s ± 35s"},
+		"less than 1m":                 {after("d/x", times(12, 59)...), "59s ± 30s"},
+		"ten minutes":                  {after("d/x", times(12, 603)...), "10m ± 5m5s"},
+		"half a second":                {after("d/x", times(12, 0.5)...), "500ms ± 1s"},
+		"nearly":                       {after("d/x", times(12, 0.504)...), "500ms ± 1s"},
+		"not so nearly":                {after("d/x", times(12, 0.506)...), "510ms ± 1s"},
+		"20 in a second":               {after("d/x", times(12, 0.05)...), "50ms ± 1s"},
+		"more often than that":         {after("d/x", times(12, 0.049)...), ""},
+		"40s":                          {after("d/x", times(12, 40)...), "40s ± 20s"},
+		"41s":                          {after("d/x", times(12, 41)...), "41s ± 25s"},
+		"3s":                           {after("d/x", times(12, 3)...), "3s ± 1.5s"},
+		"4s":                           {after("d/x", times(12, 4)...), "4s ± 2s"},
+		"4.2s":                         {after("d/x", times(12, 4.2)...), "4.2s ± 3s"},
+		"as late as it may be":         {after("d/x", times(12, 10, 16)...), "10s ± 10s"},
+		"later":                        {after("d/x", times(12, 10, 16.1)...), ""},
+		"three times the period":       {after("d/x", times(12, 0.5, 1.5)...), "500ms ± 2s"},
+		"more than that":               {after("d/x", times(12, 0.5, 1.6)...), ""},
+		"slack is at most a period":    {after("d/x", times(12, 3, 5.5)...), "3s ± 3s"},
+		"but for short ones":           {after("d/x", times(12, 2, 4)...), "2s ± 4s"},
+		"five messages":                {after("d/x", times(4, 10)...), "10s ± 5s"},
+		"four":                         {after("d/x", times(3, 10)...), ""},
+		"five on one, four on another": {append(after("d/1/x", times(4, 10)...), after("d/2/x", times(3, 10)...)...), ""},
+		"five on each":                 {append(after("d/1/x", times(4, 10)...), after("d/2/x", times(4, 10)...)...), "10s ± 5s"},
+	} {
+		_, text := drafted(c.messages...)
+		if got := strings.Contains(text, "every:"); got != (c.want != "") || got && !strings.Contains(text, "every: "+c.want+"  #") {
+			t.Errorf("%s: want %q\n%s", name, c.want, text)
+		}
+	}
+	unlike := func(topic string, n int, repeat bool) (out []draft.Message) {
+		for i := range n {
+			text := fmt.Sprint(i)
+			if repeat && i > 2 {
+				text = "3"
+			}
+			out = append(out, said(float64(i*i*i*10), topic, text))
+		}
+		return out
+	}
+	for name, c := range map[string]struct {
+		messages []draft.Message
+		only     bool
+	}{
+		"ten, never the same": {unlike("d/x", 10, false), true}, "nine": {unlike("d/x", 9, false), false}, "ten, some alike": {unlike("d/x", 10, true), false},
+		"five on each": {append(unlike("d/1/x", 5, false), unlike("d/2/x", 5, false)...), true},
+	} {
+		if _, text := drafted(c.messages...); strings.Contains(text, "only: changes") != c.only {
+			t.Errorf("%s: want %v\n%s", name, c.only, text)
+		}
+	}
+}
+
 // TestPresences: by the will on the topic, and no other; how it leaves is what else was said most, or not known.
 func TestPresences(t *testing.T) {
 	for name, c := range map[string]struct {
@@ -160,7 +241,7 @@ func TestPresences(t *testing.T) {
 		"six words":          {"s/box-1/p", "here b c d e f", "coming: here"},
 		"seven words":        {"s/box-1/p", "here b c d e f g", ""},
 		"numbers":            {"s/box-1/p", "1 0", ""},
-		"1, and 0 as a will": {"s/box-1/p", "1 1 0", `presence: {coming: "1", leaving: "0", lost: "0"}`},
+		"1, and 0 as a will": {"s/box-1/p", "1 1 0", `payload: {format: text, values: {"0": "", "1": ""}}`},
 		"2, and 0 as a will": {"s/box-1/p", "1 2 0", ""},
 	} {
 		d, lost := draft.New(), "lost"

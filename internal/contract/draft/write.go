@@ -402,6 +402,9 @@ func (d *drafting) payload(c *clause, presence bool) {
 	if suffix := v.commonSuffix(); suffix != "" {
 		format = payload.Number
 	}
+	if presence {
+		format = payload.Text // also where its words are 0 and 1
+	}
 	p.put("format", string(format))
 	switch format {
 	case payload.Number:
