@@ -62,6 +62,18 @@ func WithoutPassword(p *Client) {
 	p.other = true
 }
 
+// WithID asks for a client identifier.
+func WithID(id string) Option { return func(p *Client) { p.opt.Connect.ClientID = id } }
+
+// With adds properties to CONNECT, in version 5.
+func With(ps ...packet.Property) Option {
+	return func(p *Client) {
+		if p.p.Version == packet.V5 {
+			p.opt.Connect.Properties = append(p.opt.Connect.Properties, ps...)
+		}
+	}
+}
+
 // As takes over another peer's client id.
 func As(other *Client) Option { return func(p *Client) { p.opt.Connect.ClientID = other.ID } }
 
@@ -90,7 +102,7 @@ func (p *Pass) Client(name string, options ...Option) *Client {
 	}
 	peer.ID = peer.opt.Connect.ClientID
 	peer.Client = client.New(peer.opt)
-	p.clients = append(p.clients, peer)
+	p.clients, p.names = append(p.clients, peer), append(p.names, name)
 	return peer
 }
 

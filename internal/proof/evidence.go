@@ -3,6 +3,7 @@ package proof
 import (
 	"context"
 	"fmt"
+	"iter"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
@@ -12,14 +13,14 @@ import (
 // Mark returns the place in the evidence from which a later search begins.
 func (p *Pass) Mark() uint64 { return p.log.Next() }
 
-// Await waits for an event of the peer, from the mark on; nil when none comes in time.
-func (p *Pass) Await(peer *Client, from uint64, within time.Duration, fits func(*trace.Event) bool) *trace.Event {
+// Await waits for an event of an actor, from the mark on; nil when none comes in time.
+func (p *Pass) Await(of Actor, from uint64, within time.Duration, fits func(*trace.Event) bool) *trace.Event {
 	ctx, cancel := context.WithTimeout(p.ctx, within)
 	defer cancel()
 	for {
 		events, _ := p.log.Read(from, evidenceLimit)
 		for i := range events {
-			if e := &events[i]; e.Client == peer.Name && fits(e) {
+			if e := &events[i]; e.Client == of.Lane() && fits(e) {
 				return e
 			}
 		}
@@ -31,7 +32,7 @@ func (p *Pass) Await(peer *Client, from uint64, within time.Duration, fits func(
 }
 
 // AwaitMessage waits for a message to the peer with the topic and payload.
-func (p *Pass) AwaitMessage(peer *Client, from uint64, topic, text string) *trace.Event {
+func (p *Pass) AwaitMessage(peer Actor, from uint64, topic, text string) *trace.Event {
 	return p.Await(peer, from, arrival, func(e *trace.Event) bool { return isMessage(e, topic, text) })
 }
 
@@ -79,10 +80,10 @@ func shown(s string) string {
 }
 
 // Messages returns the PUBLISH packets that the peer has received since the mark.
-func (p *Pass) Messages(peer *Client, from uint64) (out []*trace.Event) {
+func (p *Pass) Messages(peer Actor, from uint64) (out []*trace.Event) {
 	events, _ := p.log.Read(from, evidenceLimit)
 	for i := range events {
-		if e := &events[i]; e.Client == peer.Name && e.Kind == trace.Received && e.Publish() != nil {
+		if e := &events[i]; e.Client == peer.Lane() && e.Kind == trace.Received && e.Publish() != nil {
 			out = append(out, e)
 		}
 	}
@@ -149,4 +150,16 @@ func (p *Pass) Unreleased(peer *Client, from uint64) *trace.Event {
 		}
 	}
 	return nil
+}
+
+// Received goes through the packets that an actor has received since the mark, sound or not.
+func (p *Pass) Received(of Actor, from uint64) iter.Seq[*trace.Event] {
+	return func(yield func(*trace.Event) bool) {
+		events, _ := p.log.Read(from, evidenceLimit)
+		for i := range events {
+			if e := &events[i]; e.Client == of.Lane() && e.Kind == trace.Received && e.Packet != nil && !yield(e) {
+				return
+			}
+		}
+	}
 }

@@ -40,6 +40,8 @@ type Pass struct {
 
 	mu       sync.Mutex
 	clients  []*Client
+	raws     []*Raw
+	names    []string // of clients and links, in the order in which they were made
 	retained map[string]bool
 	rtt      time.Duration // the longest round trip seen
 }
@@ -315,6 +317,9 @@ func (p *Pass) look() error {
 
 // cleanUp ends the check's clients and takes back what they left on the broker.
 func (p *Pass) cleanUp() {
+	for _, r := range p.raws {
+		r.Close()
+	}
 	for _, peer := range p.clients {
 		peer.Lose(0)
 		if peer.Connected() {

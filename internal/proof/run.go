@@ -369,9 +369,7 @@ func (p *Pass) end(err error) Result {
 		r.Seen = "just that"
 	}
 	r.Evidence, _ = p.log.Read(1, evidenceLimit)
-	for _, peer := range p.clients {
-		r.Clients = append(r.Clients, peer.Name)
-	}
+	r.Clients = p.names
 	r.Decisive = slices.Compact(slices.Sorted(slices.Values(p.decisive)))
 	return r
 }

@@ -68,14 +68,17 @@ func (c *conn) read() {
 	timer := time.AfterFunc(connectTimeout, func() { c.link.Close() })
 	r := packet.NewReader(c.link, packet.V311)
 	r.MaxSize = s.opt.Limits.packetSize()
-	p, raw, err := r.Next()
+	p, raw, err := c.next(r)
+	for err == nil && p.Type() != packet.CONNECT && s.on(func(d *Decisions) bool { return d.NotFirst }) {
+		p, raw, err = c.next(r)
+	}
 	timer.Stop()
 	c.received(p, raw, err)
 	if err == nil {
 		err = c.greet(p, r)
 		r.Version = c.version
-	} else {
-		c.refuseBroken(err)
+	} else if c.refuseBroken(err) {
+		err = nil
 	}
 	if err == nil && c.keepAlive > 0 {
 		s.mu.Lock()
@@ -83,8 +86,11 @@ func (c *conn) read() {
 		s.mu.Unlock()
 		defer c.silence.Stop()
 	}
+	for err == nil && r.Buffered() && s.on(func(d *Decisions) bool { return d.DropsPipelined }) {
+		_, _, err = c.next(r)
+	}
 	for err == nil {
-		p, raw, err = r.Next()
+		p, raw, err = c.next(r)
 		c.received(p, raw, err)
 		if err != nil {
 			break
@@ -95,7 +101,9 @@ func (c *conn) read() {
 		}
 		s.mu.Lock()
 		s.tick()
-		c.lastRead = s.now
+		if c.counts(p, false) {
+			c.lastRead = s.now
+		}
 		err = c.act(p)
 		for err == nil && c.session != nil && c.session.conn == c && c.session.greetMore() {
 			s.mu.Unlock() // others come in between
@@ -104,6 +112,35 @@ func (c *conn) read() {
 		s.mu.Unlock()
 	}
 	c.finish(err)
+}
+
+// next reads a packet; what breaks a rule is read as far as it can be where a fault tolerates it.
+func (c *conn) next(r *packet.Reader) (packet.Packet, []byte, error) {
+	p, raw, err := r.Next()
+	var broken *packet.Error
+	if err == nil || raw == nil || !errors.As(err, &broken) ||
+		!c.s.on(func(d *Decisions) bool { return d.Tolerate != nil && d.Tolerate(broken) }) {
+		return p, raw, err
+	}
+	version := r.Version
+	if again, _ := packet.Decode(raw, version, packet.Lenient); again != nil {
+		if connect, is := again.(*packet.Connect); is {
+			r.Version = connect.Level
+		}
+		return again, raw, nil
+	}
+	return p, raw, err
+}
+
+// counts tells whether a packet shows that the client is alive (§3.1.2.10); the server's lock is held.
+func (c *conn) counts(p packet.Packet, sent bool) bool {
+	counts := !sent
+	c.s.decide(func(d *Decisions) {
+		if d.Counts != nil {
+			counts = d.Counts(p, sent)
+		}
+	})
+	return counts
 }
 
 // received tells the hooks of a packet.
@@ -117,15 +154,40 @@ func (c *conn) received(p packet.Packet, raw []byte, err error) {
 	c.s.opt.Hooks.Received(c.peer, p, raw, err)
 }
 
-// refuseBroken answers a CONNECT of a version that nobody speaks (3.1.1 §3.1.2.2, 5.0 §3.1.2.2).
-func (c *conn) refuseBroken(err error) {
+// refuseBroken answers a CONNECT of a version that nobody speaks (3.1.1 §3.1.2.2, 5.0 §3.1.2.2), and one that leaves
+// its identifier to us and wants a session that is kept (3.1.1 §3.1.3.1). It tells whether the link stays open, by a
+// fault.
+func (c *conn) refuseBroken(err error) (stays bool) {
 	var broken *packet.Error
-	if errors.As(err, &broken) && broken.Packet == packet.CONNECT && broken.Code == packet.UnsupportedProtocolVersion {
-		c.s.mu.Lock()
-		c.version = packet.V311
-		c.pushLocked(&packet.Connack{Code: packet.RefusedVersion})
-		c.s.mu.Unlock()
+	if !errors.As(err, &broken) || broken.Packet != packet.CONNECT {
+		return false
 	}
+	code := packet.RefusedVersion
+	switch broken.Code {
+	case packet.UnsupportedProtocolVersion:
+		stays = c.s.on(func(d *Decisions) bool { return d.AnyLevel })
+	case packet.ClientIDNotValid:
+		code = packet.RefusedIdentifier
+	default:
+		return false
+	}
+	c.s.mu.Lock()
+	defer c.s.mu.Unlock()
+	if c.version = packet.V311; stays {
+		code = 0
+	}
+	told := true
+	c.s.decide(func(d *Decisions) {
+		if d.Code != nil && code == packet.RefusedIdentifier {
+			var as packet.ReasonCode
+			as, told = d.Code(&packet.Connect{Level: packet.V311}, packet.ClientIDNotValid)
+			code = older(as)
+		}
+	})
+	if told {
+		c.pushLocked(&packet.Connack{Code: code})
+	}
+	return stays
 }
 
 // finish is the last thing the reading goroutine does.
@@ -222,7 +284,8 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 	s.mu.Unlock()
 	var v verdict
 	var last packet.Properties
-	if _, asked := connect.Properties.Str(packet.AuthMethod); asked {
+	if _, asked := connect.Properties.Str(packet.AuthMethod); asked &&
+		!s.on(func(d *Decisions) bool { return d.AnyMethod }) {
 		var err error
 		if v, last, err = c.authenticate(connect.Properties, r); err != nil {
 			return err
@@ -250,7 +313,7 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 		}
 	})
 	if v.code != 0 {
-		return c.refuseLocked(v)
+		return c.refuseLocked(connect, v)
 	}
 	c.rights = v.rights
 	c.method, _ = last.Str(packet.AuthMethod)
@@ -259,17 +322,30 @@ func (c *conn) greet(p packet.Packet, r *packet.Reader) error {
 }
 
 // refuseLocked answers CONNECT with a refusal (3.1.1 §3.2.2.3, 5.0 §3.2.2.2).
-func (c *conn) refuseLocked(v verdict) error {
+func (c *conn) refuseLocked(connect *packet.Connect, v verdict) error {
 	c.noteLocked("CONNECT", v.code, v.why)
+	told := true
+	c.s.decide(func(d *Decisions) {
+		if d.Code != nil {
+			v.code, told = d.Code(connect, v.code)
+		}
+	})
 	ack := &packet.Connack{Code: v.code}
 	if c.version != packet.V5 {
 		ack.Code = older(v.code)
 	} else if v.code == packet.UseAnotherServer {
 		ack.Properties = packet.Properties{packet.Str(packet.ServerReference, c.s.opt.Limits.Redirect)}
 	}
-	c.pushLocked(ack)
+	if told {
+		c.pushLocked(ack)
+	}
 	stays := false
-	c.s.decide(func(d *Decisions) { stays = stays || d.StaysOpen })
+	c.s.decide(func(d *Decisions) {
+		stays = stays || d.StaysOpen || d.ActsAfterRefusal
+		if d.ActsAfterRefusal {
+			time.AfterFunc(lingerForRefused, func() { c.link.Close() })
+		}
+	})
 	if stays {
 		return nil // what comes is not acted on, for there is no session
 	}
@@ -290,13 +366,24 @@ func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
 		}
 		ack.Properties = append(s.opt.Limits.announce(), last...)
 	}
+	s.decide(func(d *Decisions) {
+		if d.KeepAlive != nil {
+			keepAlive = d.KeepAlive(int(connect.KeepAlive), s.opt.Limits.ServerKeepAlive)
+		}
+	})
 	c.keepAlive = time.Duration(keepAlive) * time.Second * 3 / 2
 	id := connect.ClientID
 	if id == "" {
 		s.assigned++
+		told := c.version == packet.V5
 		id = fmt.Sprintf("standin-%d", s.assigned)
+		s.decide(func(d *Decisions) {
+			if d.Identify != nil {
+				id, told = d.Identify(id)
+			}
+		})
 		c.clientID = id
-		if c.version == packet.V5 {
+		if told && c.version == packet.V5 {
 			ack.Properties = append(ack.Properties, packet.Str(packet.AssignedClientID, id))
 		}
 	}
@@ -310,6 +397,11 @@ func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
 	ack.SessionPresent = present && c.version != packet.V31
 	for id := range ses.received {
 		c.opens(id)
+	}
+	if s.on(func(d *Decisions) bool { return d.Late }) {
+		ses.resumeLocked()
+		c.pushLocked(ack)
+		return
 	}
 	c.pushLocked(ack)
 	ses.resumeLocked()
@@ -333,9 +425,16 @@ func (c *conn) checkKeepAlive() {
 func (c *conn) act(p packet.Packet) error {
 	s, ses := c.s, c.session
 	if ses == nil { // refused, and the link left open by a fault
+		if m, is := p.(*packet.Publish); is && s.on(func(d *Decisions) bool { return d.ActsAfterRefusal }) {
+			s.publish(newMessage(m), nil)
+		}
 		return nil
 	}
 	if c.closing || ses.conn != c {
+		if _, asks := p.(*packet.Pingreq); asks && !c.closing { // both live, by a fault
+			c.pushLocked(&packet.Pingresp{})
+			return nil
+		}
 		return errors.New("the connection is ending")
 	}
 	switch p := p.(type) {
@@ -380,6 +479,10 @@ func (c *conn) act(p packet.Packet) error {
 		}
 	case *packet.Disconnect:
 		return c.disconnected(p)
+	case *packet.Connect:
+		if !s.on(func(d *Decisions) bool { return d.Again }) {
+			return refuse(packet.ProtocolError, "CONNECT from a client that is connected")
+		}
 	default:
 		return refuse(packet.ProtocolError, "%s from a client that is connected", p.Type())
 	}

@@ -38,6 +38,30 @@ type Decisions struct {
 	LetIn bool
 	// StaysOpen leaves the link open after a refusal.
 	StaysOpen bool
+	// Tolerate decides whether a packet that breaks a rule is acted on as far as it can be read.
+	Tolerate func(e *packet.Error) bool
+	// AnyLevel answers a CONNECT of an unknown protocol level with CONNACK 0, NotFirst passes over what comes before
+	// CONNECT, and Again over a second CONNECT.
+	AnyLevel, NotFirst, Again bool
+	// Identify decides which client identifier one gets who leaves it to the stand-in, and whether version 5 is told.
+	Identify func(id string) (as string, told bool)
+	// Code decides which code of version 5 a refusal has, and whether it is told at all before the link is closed.
+	Code func(p *packet.Connect, code packet.ReasonCode) (as packet.ReasonCode, told bool)
+	// BothLive leaves the client in whose identifier another takes; ThrowsBoth throws the newcomer out too.
+	BothLive, ThrowsBoth bool
+	// ActsAfterRefusal acts on what came together with a CONNECT that is refused.
+	ActsAfterRefusal bool
+	// DropsPipelined loses what comes in one piece with CONNECT.
+	DropsPipelined bool
+	// Late sends what waits for a client before its CONNACK.
+	Late bool
+	// AnyMethod lets in a client whose authentication method is not known, by its user name and password.
+	AnyMethod bool
+	// KeepAlive decides after how many seconds without a packet a client is thrown out, 0 for never; asked is what the
+	// client asks for, own what the stand-in has told it to use, 0 for nothing.
+	KeepAlive func(asked, own int) int
+	// Counts decides whether a packet shows that the client is alive; sent tells that it went out to it.
+	Counts func(p packet.Packet, sent bool) bool
 	// Present decides what CONNACK says of the session.
 	Present func(p *packet.Connect, present bool) bool
 	// Pong decides how many PINGRESP the nth PINGREQ of a connection gets, from 1.
@@ -107,6 +131,12 @@ func (s *Server) decide(visit func(d *Decisions)) {
 	for i := range s.opt.Faults {
 		visit(&s.opt.Faults[i].Decisions)
 	}
+}
+
+// on tells whether a fault is on that says yes.
+func (s *Server) on(is func(d *Decisions) bool) (yes bool) {
+	s.decide(func(d *Decisions) { yes = yes || is(d) })
+	return yes
 }
 
 // answer gives an answer in a flow to the client; the server's lock is held.

@@ -32,6 +32,7 @@ const (
 	maxRetained      = 50_000
 	keptQueue        = 64                     // packets that an idle connection keeps room for
 	keptBuffer       = 4 << 10                // bytes that an idle connection keeps room for
+	lingerForRefused = 50 * time.Millisecond  // by a fault, for what came with a refused CONNECT to be acted on
 	lingerForGoodbye = 200 * time.Millisecond // for a last packet to leave before the link is closed
 )
 

@@ -103,7 +103,12 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 	ses = s.sessions[id]
 	if ses != nil {
 		if old := ses.conn; old != nil {
-			old.disconnectLocked(packet.SessionTakenOver)
+			if !s.on(func(d *Decisions) bool { return d.BothLive }) {
+				old.disconnectLocked(packet.SessionTakenOver)
+			}
+			if s.on(func(d *Decisions) bool { return d.ThrowsBoth }) {
+				time.AfterFunc(lingerForRefused, func() { c.link.Close() })
+			}
 			s.lost(ses, old)
 		}
 		// lost may have ended the session.

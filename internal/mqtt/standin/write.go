@@ -114,6 +114,9 @@ func (c *conn) pushLocked(p packet.Packet) {
 		c.disconnectLocked(packet.QuotaExceeded)
 		return
 	}
+	if c.counts(p, true) {
+		c.lastRead = time.Now()
+	}
 	c.bytes += size
 	c.s.held += size
 	c.queue = append(c.queue, p)

@@ -51,7 +51,7 @@ func login() []standin.Fault {
 		{
 			Name:      "login.refusal-open",
 			Sentence:  "A refused client's link stays open.",
-			Breaks:    []string{"login.wrong-password", "login.anonymous"},
+			Breaks:    []string{"login.wrong-password", "login.anonymous", "auth.unknown-method"},
 			Decisions: standin.Decisions{StaysOpen: true},
 		},
 		{

@@ -168,6 +168,7 @@ func qos() []standin.Fault {
 			all[i].Undecides = once
 		case "qos1.unacknowledged": // it is what checks about other things publish with
 			all[i].Undecides = []string{
+				"connect.ack-first",
 				"retain.greets",
 				"retain.live-flag",
 				"retain.cleared",

@@ -1,0 +1,176 @@
+package proof
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+)
+
+// Actor is whoever has a lane in the evidence: a [*Client] or a [*Raw].
+type Actor interface {
+	// Lane is its name in the evidence.
+	Lane() string
+}
+
+// Lane implements [Actor].
+func (peer *Client) Lane() string { return peer.Name }
+
+// Raw is a link of a check's own, without a client behind it: what is written goes out as it is, nothing is answered,
+// and no PINGREQ is sent.
+type Raw struct {
+	Name string
+	// ID is a client identifier of its own, for a CONNECT.
+	ID string
+
+	link  *link.Link
+	hooks client.Hooks
+	done  chan struct{} // closed when the broker has ended the link
+	once  sync.Once
+}
+
+// Lane implements [Actor].
+func (r *Raw) Lane() string { return r.Name }
+
+// Raw opens a link, named for the evidence. That it cannot be opened makes the check undecided.
+func (p *Pass) Raw(name string) (*Raw, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, connectWithin)
+	defer cancel()
+	l, err := p.r.target.Dial(ctx)
+	if err != nil {
+		return nil, Undecide("no link could be opened for the %s: %v", name, err)
+	}
+	logs := []*trace.Log{p.log}
+	if p.r.o.Log != nil {
+		logs = append(logs, p.r.o.Log)
+	}
+	src := trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.r.target.Broker, Version: p.Version}
+	r := &Raw{Name: name, ID: p.r.clientID(), link: l, hooks: trace.Record(src, logs...), done: make(chan struct{})}
+	p.mu.Lock()
+	p.raws = append(p.raws, r)
+	p.names = append(p.names, name)
+	p.mu.Unlock()
+	p.r.came()
+	r.hooks.Link(client.LinkOpened, "", "a link without a client")
+	go r.read(p)
+	return r, nil
+}
+
+// read takes in what comes, until the link ends.
+func (r *Raw) read(p *Pass) {
+	defer p.r.open.Add(-1)
+	defer close(r.done)
+	in := packet.NewReader(r.link, p.Version)
+	for {
+		pk, raw, err := in.Next()
+		if raw != nil {
+			r.hooks.Received(pk, raw, err)
+		}
+		var broken *packet.Error
+		if err != nil && !errors.As(err, &broken) {
+			by, text := client.ByBroker, "the broker closed the link"
+			switch r.link.End() {
+			case link.EndClosed:
+				by, text = client.ByUs, "closed by the check"
+			case link.EndRST:
+				by, text = client.ByReset, "the link was reset"
+			}
+			r.hooks.Link(client.LinkEnded, by, text)
+			return
+		}
+	}
+}
+
+// Send writes packets as they are, in one piece.
+func (r *Raw) Send(v packet.Version, packets ...packet.Packet) error {
+	var all [][]byte
+	for _, pk := range packets {
+		all = append(all, pk.Append(nil, v))
+	}
+	return r.Write(all...)
+}
+
+// Write writes bytes as they are, in one piece, each part a packet or what is meant for one.
+func (r *Raw) Write(parts ...[]byte) error {
+	var whole []byte
+	for _, b := range parts {
+		r.hooks.Sent(nil, b)
+		whole = append(whole, b...)
+	}
+	if _, err := r.link.Write(whole); err != nil {
+		return Undecide("the %s could not send: %v", r.Name, err)
+	}
+	return nil
+}
+
+// Open tells whether the broker has left the link open.
+func (r *Raw) Open() bool {
+	select {
+	case <-r.done:
+		return false
+	default:
+		return true
+	}
+}
+
+// Close closes the link.
+func (r *Raw) Close() { r.once.Do(func() { r.link.Close() }) }
+
+// Hello is a CONNECT that would be let in: with our login, a clean start and an identifier of its own.
+func (p *Pass) Hello(r *Raw, change ...func(*packet.Connect)) *packet.Connect {
+	o := client.Options{Version: p.Version, Connect: packet.Connect{ClientID: r.ID, CleanStart: true, KeepAlive: 60}}
+	p.r.target.Login.Apply(&o)
+	for _, c := range change {
+		c(&o.Connect)
+	}
+	return &o.Connect
+}
+
+// Join opens a link and sends CONNECT by it; CONNACK 0 has come. A refusal makes the check undecided.
+func (p *Pass) Join(name string, change ...func(*packet.Connect)) (*Raw, error) {
+	r, err := p.Raw(name)
+	if err != nil {
+		return nil, err
+	}
+	from := p.Mark()
+	if err := r.Send(p.Version, p.Hello(r, change...)); err != nil {
+		return nil, err
+	}
+	ack := p.Await(r, from, connectWithin, func(e *trace.Event) bool {
+		return e.Kind == trace.Link && e.Link == client.LinkEnded || e.Kind == trace.Received
+	})
+	if ack == nil || ack.Packet == nil || ack.Packet.Type() != packet.CONNACK {
+		return nil, Undecide("the %s got no CONNACK", name)
+	}
+	if c := ack.Packet.(*packet.Connack); c.Code != 0 {
+		there := int(p.r.open.Load()) - 1
+		if Busy(p.Version, c.Code) {
+			p.crowded(there, true)
+		}
+		return nil, Undecide("the %s was refused: %s", name, c.Code.In(packet.CONNACK, p.Version))
+	}
+	return r, nil
+}
+
+// Ending waits until the broker ends an actor's link, and returns the event; nil where it does not in time.
+func (p *Pass) Ending(of Actor, from uint64, within time.Duration) *trace.Event {
+	return p.Await(of, from, within, func(e *trace.Event) bool {
+		return e.Kind == trace.Link && e.Link == client.LinkEnded && e.By != client.ByUs
+	})
+}
+
+// Wait waits, or until the run is stopped.
+func (p *Pass) Wait(d time.Duration) {
+	select {
+	case <-time.After(d):
+	case <-p.ctx.Done():
+	}
+}
+
+// Intrusive tells whether logins may be failed and the protocol broken.
+func (p *Pass) Intrusive() bool { return p.r.target.StandIn || p.r.target.Intrusive }
