@@ -220,3 +220,24 @@ func TestWhatASchemaExpects(t *testing.T) {
 		}
 	}
 }
+
+// TestListedValues: those of a list, and of a range of ten thousand at most.
+func TestListedValues(t *testing.T) {
+	for _, c := range []struct {
+		p    Parameter
+		want int
+		last string
+	}{
+		{Parameter{Range: &Range{From: 2, To: 4}}, 3, "4"},
+		{Parameter{Range: &Range{From: 1, To: 10_000}}, 10_000, "10000"},
+		{Parameter{Range: &Range{From: 0, To: 10_000}}, 0, ""},
+		{Parameter{Values: []string{"7", "a"}}, 2, "a"},
+		{Parameter{Values: []string{"7", "a"}, Range: &Range{From: 1, To: 3}}, 2, "a"},
+		{Parameter{}, 0, ""},
+	} {
+		got := c.p.Listed()
+		if len(got) != c.want || c.want > 0 && got[len(got)-1] != c.last {
+			t.Errorf("%+v: %d values: %.80q", c.p, len(got), got)
+		}
+	}
+}

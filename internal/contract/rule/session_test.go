@@ -286,6 +286,34 @@ func TestSessionsAreHeldToWhatIsAgreed(t *testing.T) {
 				p.wait(time.Second)
 			}
 		}, "terms tries: 10/min at most | 11 within 10s; terms tries: 10/min at most | 11 within 10s; terms tries: 10/min at most | 11 within 10s; terms tries: 10/min at most | 11 within 10s; terms tries: 10/min at most | 11 within 10s"},
+		"of another party nothing is agreed but version, TLS and login": {func(p *play) {
+			p.at, p.tls = packet.V5, false
+			p.packet("shore", contract.StepSent, &packet.Connect{ClientID: "any", KeepAlive: 0})
+			p.packet("shore", contract.StepGot, &packet.Connack{})
+			for i := range 9 {
+				p.packet("shore", contract.StepSent, &packet.Publish{Topic: "mv/1/set", QoS: 2, ID: uint16(i + 1), Payload: make([]byte, 300)})
+			}
+			p.packet("shore", contract.StepGot, &packet.Publish{Topic: strings.Repeat("x/", 40), Payload: make([]byte, 300)})
+			p.step("shore", contract.Session{Step: contract.StepEnded})
+			p.wait(time.Hour)
+		}, ""},
+		"a longest and deepest topic that fits to the letter": {func(p *play) { p.got(&packet.Publish{Topic: "a/b/" + strings.Repeat("c", 16)}) }, ""},
+		"a largest packet sent to it":                         {func(p *play) { p.got(&packet.Publish{Topic: "mv/1/set", Payload: make([]byte, 87)}) }, ""},
+		"PUBREC that refuses with the first code that does": {func(p *play) {
+			p.comes()
+			for i := range 3 {
+				if p.sent(&packet.Publish{Topic: "mv/1/feed", QoS: 1, ID: uint16(i + 1)}); i == 0 {
+					p.got(&packet.Pubrec{Ack: packet.Ack{ID: 1, Code: 0x80}})
+				}
+			}
+		}, ""},
+		"a first value in the last moment": {func(p *play) {
+			p.sent(hello())
+			p.got(&packet.Connack{SessionPresent: true})
+			p.wait(10*time.Second - time.Millisecond)
+			p.publish("mv/1/status", "on")
+			p.wait(time.Hour)
+		}, ""},
 		"no will":                  {connect(func(c *packet.Connect) { c.Will = nil }), `presence will: a will on mv/{pen}/status with "lost" | no will in CONNECT`},
 		"a will of another's":      {connect(func(c *packet.Connect) { c.Will = will("mv/2/status", "lost") }), "presence will: a will on mv/1/status | one on mv/2/status"},
 		"a will elsewhere":         {connect(func(c *packet.Connect) { c.Will = will("mv/status", "lost") }), "presence will: a will on mv/1/status | one on mv/status"},
