@@ -113,6 +113,12 @@ func (p *Pass) Topic(parts ...string) string {
 // Subscribe subscribes a peer and returns what was granted. A refusal makes the check
 // undecided.
 func (p *Pass) Subscribe(peer *Client, filter string, qos packet.QoS) (packet.QoS, error) {
+	return p.SubscribeWith(peer, packet.Subscription{Filter: filter, QoS: qos})
+}
+
+// SubscribeWith is [Pass.Subscribe] with the options of version 5.
+func (p *Pass) SubscribeWith(peer *Client, sub packet.Subscription, ps ...packet.Property) (packet.QoS, error) {
+	filter := sub.Filter
 	ctx, cancel := context.WithTimeoutCause(p.ctx, arrival, fmt.Errorf("nothing for %s", arrival))
 	defer cancel()
 	start := time.Now()
@@ -122,7 +128,7 @@ func (p *Pass) Subscribe(peer *Client, filter string, qos packet.QoS) (packet.Qo
 			filter,
 		)
 	}
-	ack, err := peer.Client.Subscribe(ctx, []packet.Subscription{{Filter: filter, QoS: qos}})
+	ack, err := peer.Client.Subscribe(ctx, []packet.Subscription{sub}, ps...)
 	if err != nil {
 		return 0, Undecide("%s: %v", peer.Name, err)
 	}

@@ -148,13 +148,18 @@ func (p *Pass) Join(name string, change ...func(*packet.Connect)) (*Raw, error) 
 		return nil, Undecide("the %s got no CONNACK", name)
 	}
 	if c := ack.Packet.(*packet.Connack); c.Code != 0 {
-		there := int(p.r.open.Load()) - 1
-		if Busy(p.Version, c.Code) {
-			p.crowded(there, true)
-		}
-		return nil, Undecide("the %s was refused: %s", name, c.Code.In(packet.CONNACK, p.Version))
+		return nil, p.Unwelcome(r, c)
 	}
 	return r, nil
+}
+
+// Unwelcome makes a check undecided whose link was refused though nothing was special about its CONNECT; where the broker
+// takes no client more, the check is begun again when there are fewer.
+func (p *Pass) Unwelcome(r *Raw, ack *packet.Connack) error {
+	if Busy(p.Version, ack.Code) {
+		p.crowded(int(p.r.open.Load())-1, true)
+	}
+	return Undecide("the %s was refused: %s", r.Name, ack.Code.In(packet.CONNACK, p.Version))
 }
 
 // Ending waits until the broker ends an actor's link, and returns the event; nil where it does not in time.

@@ -632,8 +632,14 @@ func (c *conn) subscribed(p *packet.Subscribe) error {
 				break
 			}
 			_, _, shared := topic.CutShare(sub.Filter) // the stored do not greet those (5.0 §4.8.2)
-			if !shared &&
-				(sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed) {
+			greets := !shared &&
+				(sub.RetainHandling == packet.RetainSend || sub.RetainHandling == packet.RetainSendIfNew && !existed)
+			s.decide(func(d *Decisions) {
+				if d.Greets != nil {
+					greets = d.Greets(&sub, existed, greets)
+				}
+			})
+			if greets {
 				greetings = append(greetings, held)
 			}
 		}

@@ -82,6 +82,17 @@ type Decisions struct {
 	Deliver func(d *Delivery)
 	// Store decides whether a retained message is stored, or, where it is empty, the stored one is cleared.
 	Store func(m *packet.Publish) bool
+	// Retains decides whether a message is stored, or clears what is; retains tells that its flag says so.
+	Retains func(m *packet.Publish, retains bool) bool
+	// Greets decides whether stored messages greet a subscription; existed tells that it replaces one.
+	Greets func(sub *packet.Subscription, existed, greets bool) bool
+	// Bequeath decides whether what a client has stored is cleared when its session ends; goodbye tells that it said
+	// DISCONNECT.
+	Bequeath func(goodbye bool) bool
+	// Expired decides whether a message is over; stored tells that it is a stored one, else it waits for a client.
+	Expired func(stored, expired bool) bool
+	// Left decides which message expiry goes out, in seconds, of one that was published with another.
+	Left func(published, left uint32) uint32
 	// Will decides what becomes of a will when its client's connection has ended.
 	Will func(w *WillCase)
 	// WillOfNone returns what is published when the client with the identifier is gone without DISCONNECT and had
@@ -98,6 +109,8 @@ type Delivery struct {
 	// Filter is the client's subscription, and Granted what it was granted; of those that match the first.
 	Filter  string
 	Granted packet.QoS
+	// AsPublished tells that the subscription asks for the retain flag as published.
+	AsPublished bool
 	// Stored tells a stored message that greets a subscription, Away that the client is not there, Nth how many
 	// messages the session got before, and Version what it speaks.
 	Stored  bool

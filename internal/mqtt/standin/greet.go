@@ -28,7 +28,7 @@ func (s *Server) greet(ses *session, sub *subscription) {
 	}
 	var old []string
 	add := func(name string, m *message) {
-		if m.expired() {
+		if s.over(m, true) {
 			old = append(old, name)
 			return
 		}

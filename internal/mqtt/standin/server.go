@@ -97,7 +97,8 @@ type Server struct {
 	held      int // bytes, see memory.go
 	connected int // sessions with a connection
 	assigned  int
-	accepted  int // connections so far
+	owners    map[string]string // who stored what, where a fault asks for it
+	accepted  int               // connections so far
 	now       time.Time
 	second    int64 // of now
 	hits      []hit

@@ -77,6 +77,7 @@ type flight struct {
 	m        *message
 	p        *packet.Publish
 	released bool // PUBREL sent
+	stored   bool // it was stored, and greets a subscription
 	size     int
 }
 
@@ -93,6 +94,17 @@ func newMessage(p *packet.Publish) *message {
 		m.expires = time.Now().Add(time.Duration(n) * time.Second)
 	}
 	return m
+}
+
+// over tells whether a message has expired (5.0 §3.3.2.3.3); stored tells that it is a stored one.
+func (s *Server) over(m *message, stored bool) bool {
+	expired := m.expired()
+	s.decide(func(d *Decisions) {
+		if d.Expired != nil {
+			expired = d.Expired(stored, expired)
+		}
+	})
+	return expired
 }
 
 func (m *message) expired() bool { return !m.expires.IsZero() && !time.Now().Before(m.expires) }
@@ -202,6 +214,7 @@ func (s *Server) lost(ses *session, c *conn) {
 			}
 		})
 	}
+	s.bequeath(ses, c.goodbye)
 	switch {
 	case forget:
 		s.end(ses)
@@ -238,6 +251,18 @@ func (s *Server) sendWill(ses *session, w *will) {
 	}
 }
 
+// bequeath clears what a client has stored, by a fault.
+func (s *Server) bequeath(ses *session, goodbye bool) {
+	if !s.on(func(d *Decisions) bool { return d.Bequeath != nil && d.Bequeath(goodbye) }) {
+		return
+	}
+	for name, owner := range s.owners {
+		if owner == ses.id {
+			s.forget(name)
+		}
+	}
+}
+
 // end forgets a session; a will that still waits is due now (5.0 §3.1.3.2.2).
 func (s *Server) end(ses *session) {
 	if ses.will != nil && ses.will.late {
@@ -260,8 +285,20 @@ func (s *Server) end(ses *session) {
 // publish passes a message to all subscribers and stores it if it is retained. It
 // tells whether anyone subscribes.
 func (s *Server) publish(m *message, from *session) bool {
-	if m.Retain {
+	retains := m.Retain
+	s.decide(func(d *Decisions) {
+		if d.Retains != nil {
+			retains = d.Retains(&m.Publish, retains)
+		}
+	})
+	if retains {
 		s.store(m)
+		if from != nil && s.on(func(d *Decisions) bool { return d.Bequeath != nil }) {
+			if s.owners == nil {
+				s.owners = map[string]string{}
+			}
+			s.owners[m.Topic] = from.id
+		}
 	}
 	s.round++
 	s.hits = s.hits[:0]
@@ -378,22 +415,25 @@ func (ses *session) deliver(m *message, sub *subscription, qos packet.QoS, retai
 		}
 	}
 	if len(ses.s.opt.Faults) == 0 {
-		ses.pass(m, p)
+		ses.pass(m, p, stored)
 		return
 	}
 	d := Delivery{
 		Published: &m.Publish,
-		Filter:    sub.Filter,
-		Granted:   sub.QoS,
-		Stored:    stored,
-		Away:      ses.conn == nil,
-		Nth:       ses.got,
-		Version:   ses.version,
-		Topic:     p.Topic,
-		Payload:   p.Payload,
-		QoS:       p.QoS,
-		Retain:    p.Retain,
-		Times:     1,
+
+		AsPublished: sub.RetainAsPublished,
+
+		Filter:  sub.Filter,
+		Granted: sub.QoS,
+		Stored:  stored,
+		Away:    ses.conn == nil,
+		Nth:     ses.got,
+		Version: ses.version,
+		Topic:   p.Topic,
+		Payload: p.Payload,
+		QoS:     p.QoS,
+		Retain:  p.Retain,
+		Times:   1,
 	}
 	ses.got++
 	ses.s.decide(func(x *Decisions) {
@@ -404,15 +444,15 @@ func (ses *session) deliver(m *message, sub *subscription, qos packet.QoS, retai
 	for range d.Times {
 		q := *p
 		q.Topic, q.Payload, q.QoS, q.Retain, q.Dup = d.Topic, d.Payload, d.QoS, d.Retain, d.Dup
-		ses.pass(m, &q)
+		ses.pass(m, &q, stored)
 	}
 }
 
 // pass gives a packet to the client, or keeps it for when it comes back.
-func (ses *session) pass(m *message, p *packet.Publish) {
+func (ses *session) pass(m *message, p *packet.Publish, stored bool) {
 	if p.QoS == 0 {
 		if ses.conn != nil && ses.fits(p) {
-			ses.conn.pushLocked(timed(m, p))
+			ses.conn.pushLocked(ses.s.timed(m, p))
 		}
 		return
 	}
@@ -421,7 +461,7 @@ func (ses *session) pass(m *message, p *packet.Publish) {
 		ses.dropped++
 		return
 	}
-	ses.waiting = append(ses.waiting, &flight{m: m, p: p, size: size})
+	ses.waiting = append(ses.waiting, &flight{m: m, p: p, size: size, stored: stored})
 	ses.pump()
 }
 
@@ -430,14 +470,20 @@ func (ses *session) fits(p *packet.Publish) bool {
 }
 
 // timed returns the packet with the time that its message has left (5.0 §3.3.2.3.3).
-func timed(m *message, p *packet.Publish) *packet.Publish {
+func (s *Server) timed(m *message, p *packet.Publish) *packet.Publish {
 	if m.expires.IsZero() {
 		return p
 	}
 	left := *p
 	left.Properties = p.Properties.Without(packet.MessageExpiry)
 	seconds := max(0, int64(math.Ceil(time.Until(m.expires).Seconds())))
-	left.Properties = append(left.Properties, packet.Int(packet.MessageExpiry, uint32(seconds)))
+	n := uint32(seconds)
+	s.decide(func(d *Decisions) {
+		if d.Left != nil {
+			n = d.Left(m.Properties.IntOr(packet.MessageExpiry, 0), n)
+		}
+	})
+	left.Properties = append(left.Properties, packet.Int(packet.MessageExpiry, n))
 	return &left
 }
 
@@ -447,7 +493,7 @@ func (ses *session) pump() {
 		f := ses.waiting[0]
 		ses.waiting = ses.waiting[1:]
 		again := f.p.ID != 0 // it was under way on an earlier connection
-		if !again && f.m.expired() || !ses.fits(f.p) {
+		if !again && ses.s.over(f.m, f.stored) || !ses.fits(f.p) {
 			ses.drop(f)
 			continue
 		}
@@ -460,7 +506,7 @@ func (ses *session) pump() {
 		}
 		ses.byID[f.p.ID] = f
 		// Later changes to f.p happen on resume only, when this packet is long written or lost.
-		ses.conn.pushLocked(timed(f.m, f.p))
+		ses.conn.pushLocked(ses.s.timed(f.m, f.p))
 	}
 }
 

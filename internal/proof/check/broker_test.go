@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -31,42 +32,11 @@ func over(url string, config *tls.Config, standIn bool) proof.Target {
 func TestARealBrokerKeepsEverything(t *testing.T) {
 	broker := brokertest.Start(t, brokertest.Options{})
 	before := runtime.NumGoroutine()
+	var wg sync.WaitGroup // on all listeners side by side: most of it is waiting
 	for name, url := range broker.URLs {
-		config := &tls.Config{RootCAs: broker.CA}
-		if strings.HasSuffix(name, "certificate") {
-			if l, err := link.Dial(context.Background(), url, link.Options{TLS: config.Clone()}); err == nil {
-				// In TLS 1.3 the refusal comes with the first read.
-				if _, err := l.Read(make([]byte, 1)); err == nil {
-					t.Errorf("%s: in without a certificate", name)
-				}
-				l.Close()
-			}
-			config.Certificates = []tls.Certificate{broker.Client}
-		}
-		p, err := proof.Run(context.Background(), over(url, config, false), proof.Options{Checks: check.All()})
-		if err != nil {
-			t.Fatalf("%s: %v", name, err)
-		}
-		for _, r := range p.Results {
-			untold := r.Verdict == proof.Unsupported && r.Check.Name == "keepalive.server-value" // this broker tells none
-			if r.Verdict != proof.Kept && !untold && !(r.Verdict == proof.Skipped && r.Check.Section(r.Version) == "") {
-				t.Errorf(
-					"%s, %s in %s: %s: expected %s, saw %s %v",
-					name,
-					r.Check.Name,
-					r.Version,
-					r.Verdict,
-					r.Expected,
-					r.Seen,
-					r.Notes,
-				)
-				for i := range r.Evidence {
-					t.Logf("  %s %s", r.Evidence[i].Client, r.Evidence[i].Describe())
-				}
-			}
-		}
-		prooftest.Results(t, p, true)
+		wg.Go(func() { keepsEverything(t, broker, name, url) })
 	}
+	wg.Wait()
 	for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before; time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			buf := make([]byte, 1<<16)
@@ -78,6 +48,44 @@ func TestARealBrokerKeepsEverything(t *testing.T) {
 			)
 		}
 	}
+}
+
+func keepsEverything(t *testing.T, broker *brokertest.Broker, name, url string) {
+	config := &tls.Config{RootCAs: broker.CA}
+	if strings.HasSuffix(name, "certificate") {
+		if l, err := link.Dial(context.Background(), url, link.Options{TLS: config.Clone()}); err == nil {
+			// In TLS 1.3 the refusal comes with the first read.
+			if _, err := l.Read(make([]byte, 1)); err == nil {
+				t.Errorf("%s: in without a certificate", name)
+			}
+			l.Close()
+		}
+		config.Certificates = []tls.Certificate{broker.Client}
+	}
+	p, err := proof.Run(context.Background(), over(url, config, false), proof.Options{Checks: check.All()})
+	if err != nil {
+		t.Errorf("%s: %v", name, err)
+		return
+	}
+	for _, r := range p.Results {
+		untold := r.Verdict == proof.Unsupported && r.Check.Name == "keepalive.server-value" // this broker tells none
+		if r.Verdict != proof.Kept && !untold && !(r.Verdict == proof.Skipped && r.Check.Section(r.Version) == "") {
+			t.Errorf(
+				"%s, %s in %s: %s: expected %s, saw %s %v",
+				name,
+				r.Check.Name,
+				r.Version,
+				r.Verdict,
+				r.Expected,
+				r.Seen,
+				r.Notes,
+			)
+			for i := range r.Evidence {
+				t.Logf("  %s %s", r.Evidence[i].Client, r.Evidence[i].Describe())
+			}
+		}
+	}
+	prooftest.Results(t, p, true)
 }
 
 // TestFaultsOverSockets samples the matrix on real links: resets and closes look

@@ -12,9 +12,9 @@ import (
 func TestALimitOfARealBrokerIsNoFault(t *testing.T) {
 	for _, tt := range []struct{ lines, listener, id, unsupported, refused string }{
 		{"", "max_connections 4\n", "", "", ""},
-		{"", "max_qos 1\n", "", "qos.pairings qos2.once", ""},
-		{"", "max_qos 0\n", "", prooftest.Confirmed, ""},
-		{"retain_available false\n", "", "", prooftest.Storing, ""},
+		{"", "max_qos 1\n", "", prooftest.Once(), ""},
+		{"", "max_qos 0\n", "", prooftest.Confirmed(), ""},
+		{"retain_available false\n", "", "", prooftest.Storing(), ""},
 		{"max_packet_size 500\n", "", "", "", ""},
 		{"message_size_limit 200\n", "", "", "qos.pairings", ""},
 		{"clientid_prefixes dairy-\nallow_zero_length_clientid false\n", "", "dairy-{n}", "", ""},

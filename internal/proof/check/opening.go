@@ -350,8 +350,11 @@ func connectPipelined(p *proof.Pass) error {
 		}
 		p.Decide(p.Await(link, from, 0, isPacket(trace.Sent, packet.PUBLISH)))
 		ack := p.Await(link, from, acceptTime, isPacket(trace.Received, packet.CONNACK))
-		if ack == nil || ack.Packet.(*packet.Connack).Code != 0 {
-			return proof.Undecide("the link's CONNECT was not accepted")
+		if ack == nil {
+			return proof.Undecide("the link got no CONNACK")
+		}
+		if c := ack.Packet.(*packet.Connack); c.Code != 0 {
+			return p.Unwelcome(link, c)
 		}
 		came := p.AwaitMessage(watcher, from, topic, "accepted")
 		link.Close()

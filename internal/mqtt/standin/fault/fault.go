@@ -12,7 +12,7 @@ import (
 
 // All is the one table of faults, in the order of the families.
 func All() []standin.Fault {
-	return slices.Concat(connect(), opening(), login(), qos(), retain(), will(), session(), subscribe())
+	return slices.Concat(connect(), opening(), login(), qos(), retain(), retained(), will(), session(), subscribe())
 }
 
 // Find returns the fault with the name; the error names those that come close.

@@ -1,6 +1,7 @@
 package fault
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 
@@ -21,7 +22,7 @@ func subscribe() []standin.Fault {
 	named := func(name, sentence string, change func(string) string) standin.Fault {
 		return standin.Fault{Name: name, Sentence: sentence, Breaks: exact, Decisions: standin.Decisions{Topic: change}}
 	}
-	return []standin.Fault{
+	all := []standin.Fault{
 		match(
 			"match.hash-parent",
 			"A filter a/# does not match the topic a.",
@@ -125,4 +126,10 @@ func subscribe() []standin.Fault {
 			}},
 		},
 	}
+	for i := range all { // what is stored is looked at through wildcards
+		if slices.Contains(all[i].Breaks, "subscribe.wildcards") {
+			all[i].Undecides = append(all[i].Undecides, "retain.wildcard")
+		}
+	}
+	return all
 }
