@@ -138,7 +138,7 @@ func TestProveFindsAFaultAndSaysSoInJUnit(t *testing.T) {
 	}
 	for _, want := range []string{"✗ broken      will.on-close", "seen:     a will at QoS 0: nothing came within 10s",
 		"standard: MQTT 5.0 §3.1.2.5", "✗ broken      login.anonymous",
-		"let in without credentials", ", 2 broken, 1 unsupported, "} {
+		"let in without credentials", ", 6 broken, 1 unsupported, "} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}
@@ -169,7 +169,7 @@ func TestProveFindsAFaultAndSaysSoInJUnit(t *testing.T) {
 			failed += c.Name + ": " + c.Failure.Message + "; "
 		}
 	}
-	if suites.Tests != len(check.All()) || suites.Failures != 2 || len(suites.Suites) != 1 ||
+	if suites.Tests != len(check.All()) || suites.Failures != 6 || len(suites.Suites) != 1 ||
 		suites.Suites[0].Name != "MQTT 5" ||
 		!strings.Contains(failed, "will.on-close: a will at QoS 0: nothing came within 10s") {
 		t.Errorf("%+v\n%s", suites, failed)

@@ -40,6 +40,14 @@ func KeepSession(p *Client) {
 	}
 }
 
+// ExpiresAfter asks for another session expiry, in seconds, in version 5.
+func ExpiresAfter(seconds uint32) Option {
+	return func(p *Client) {
+		p.opt.Connect.Properties = p.opt.Connect.Properties.Without(packet.SessionExpiry)
+		With(packet.Int(packet.SessionExpiry, seconds))(p)
+	}
+}
+
 // WithWill leaves a will.
 func WithWill(w packet.Will) Option { return func(p *Client) { p.opt.Connect.Will = &w } }
 

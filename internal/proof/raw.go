@@ -169,6 +169,11 @@ func (p *Pass) Ending(of Actor, from uint64, within time.Duration) *trace.Event 
 	})
 }
 
+// Gone waits until an actor's link has ended, whoever ended it, and returns the event.
+func (p *Pass) Gone(of Actor, from uint64, within time.Duration) *trace.Event {
+	return p.Await(of, from, within, func(e *trace.Event) bool { return e.Kind == trace.Link && e.Link == client.LinkEnded })
+}
+
 // Wait waits, or until the run is stopped.
 func (p *Pass) Wait(d time.Duration) {
 	select {

@@ -35,10 +35,12 @@ type conn struct {
 	aliases    map[uint32]string
 	receiveMax int
 	maxPacket  int
-	aliasMax   int  // topic aliases that the client lets us set
-	goodbye    bool // DISCONNECT came: no will
-	hadWill    bool // CONNECT left one
-	wantsWill  bool // DISCONNECT 0x04 came (5.0 §3.14.2.1)
+	aliasMax   int               // topic aliases that the client lets us set
+	goodbye    bool              // DISCONNECT came: no will
+	hadWill    bool              // CONNECT left one
+	wantsWill  bool              // DISCONNECT 0x04 came (5.0 §3.14.2.1)
+	told       packet.ReasonCode // why the stand-in ended it, in the words of version 5; 0 where it did not
+	broke      bool              // the client broke a rule
 
 	queue   []packet.Packet
 	bytes   int        // of what is queued or being written
@@ -203,8 +205,10 @@ func (c *conn) finish(err error) {
 	var refused *refusal
 	switch {
 	case errors.As(err, &broken):
+		c.broke = true
 		c.disconnectLocked(broken.Code)
 	case errors.As(err, &refused):
+		c.broke = true
 		c.disconnectLocked(refused.code)
 	default:
 		c.closing = true
@@ -248,6 +252,9 @@ func howEnded(end link.End, err error) (Ending, string) {
 func (c *conn) disconnectLocked(code packet.ReasonCode) {
 	if c.version == packet.V5 && c.session != nil && !c.closing {
 		c.queue = append(c.queue, &packet.Disconnect{Code: code}) // too small to count
+	}
+	if c.told == 0 {
+		c.told = code
 	}
 	c.closing = true
 	c.queued.Broadcast()

@@ -95,6 +95,8 @@ type Decisions struct {
 	Left func(published, left uint32) uint32
 	// Will decides what becomes of a will when its client's connection has ended.
 	Will func(w *WillCase)
+	// WillStored decides whether a will that is to be stored replaces what is; existed tells that there is something.
+	WillStored func(existed bool) bool
 	// WillOfNone returns what is published when the client with the identifier is gone without DISCONNECT and had
 	// no will; nil for nothing.
 	WillOfNone func(clientID string) *packet.Publish
@@ -129,8 +131,14 @@ type Delivery struct {
 // WillCase is a will whose client's connection has ended.
 type WillCase struct {
 	ClientID string
-	// Goodbye tells that DISCONNECT came, and Reset that the link was reset.
-	Goodbye, Reset bool
+	// Goodbye tells that DISCONNECT came, and Reset that the link was reset; Requested that DISCONNECT asks for the will,
+	// Silent that the keep alive was over, TakenOver that another client came with the identifier, and Violation that
+	// the client broke a rule.
+	Goodbye, Reset, Requested, Silent, TakenOver, Violation bool
+	// Asked is the will delay, and Delay the time after which it is published: the session's end may come before
+	// (5.0 §3.1.3.2.2). Uncancelled publishes it even if the client returns before, and Outlives after the session's end.
+	Asked, Delay          time.Duration
+	Uncancelled, Outlives bool
 	// Send tells whether it is published, Times how often, and Later after how long.
 	Send  bool
 	Times int

@@ -29,6 +29,7 @@ type session struct {
 	dropped  int
 	held     int    // bytes, see memory.go
 	ended    bool   // it is forgotten
+	ending   bool   // it is about to be
 	got      int    // messages so far, counted where a fault is on
 	round    uint64 // the message that hit is of
 	hit      int    // where it stands in the server's hits
@@ -64,8 +65,13 @@ type will struct {
 	timer   *time.Timer
 	copies  int
 	late    bool // by a fault: it comes by its timer alone
-	size    int
+	// uncancelled tells that it comes even if the client returns, by a fault.
+	uncancelled bool
+	size        int
 }
+
+// outlives tells whether a will that is late is none of the session's any longer: it is at its end.
+func (w *will) outlives(ses *session) bool { return w.late && ses.ending }
 
 type subscription struct {
 	packet.Subscription
@@ -164,7 +170,7 @@ func (ses *session) stopTimers() {
 		ses.expires.Stop()
 		ses.expires = nil
 	}
-	if ses.will != nil && ses.will.timer != nil {
+	if ses.will != nil && ses.will.timer != nil && !ses.will.uncancelled && !ses.will.outlives(ses) {
 		ses.will.timer.Stop()
 	}
 }
@@ -187,6 +193,13 @@ func (s *Server) lost(ses *session, c *conn) {
 			Send:     !c.goodbye || c.wantsWill,
 			Times:    1,
 			Message:  &w.message.Publish,
+
+			Requested: c.goodbye && c.wantsWill,
+			Silent:    c.told == packet.KeepAliveTimeout,
+			TakenOver: c.told == packet.SessionTakenOver,
+			Violation: c.broke,
+			Asked:     w.delay,
+			Delay:     min(w.delay, ses.expiry),
 		}
 		s.decide(func(d *Decisions) {
 			if d.Will != nil {
@@ -194,11 +207,12 @@ func (s *Server) lost(ses *session, c *conn) {
 			}
 		})
 		w.copies = wc.Times
-		if delay := max(min(w.delay, ses.expiry), wc.Later); !wc.Send {
+		w.uncancelled = wc.Uncancelled
+		if delay := max(wc.Delay, wc.Later); !wc.Send {
 			ses.setWill(nil)
 		} else if delay > 0 {
 			w.timer = time.AfterFunc(delay, func() { s.locked(func() { s.sendWill(ses, w) }) })
-			if wc.Later > 0 { // a fault: the session's end does not hasten it
+			if wc.Later > 0 || wc.Outlives || wc.Uncancelled { // a fault: the session's end does not hasten it
 				w.late = true
 			}
 		} else {
@@ -246,8 +260,17 @@ func (s *Server) sendWill(ses *session, w *will) {
 	if ses.will == w {
 		ses.setWill(nil)
 	}
+	m := w.message
+	_, existed := s.retained.Get(m.Topic)
+	s.decide(func(d *Decisions) {
+		if d.WillStored != nil && m.Retain && !d.WillStored(existed) {
+			live := *m
+			live.Retain = false
+			m = &live
+		}
+	})
 	for range w.copies {
-		s.publish(w.message, ses)
+		s.publish(m, ses)
 	}
 }
 
@@ -265,6 +288,7 @@ func (s *Server) bequeath(ses *session, goodbye bool) {
 
 // end forgets a session; a will that still waits is due now (5.0 §3.1.3.2.2).
 func (s *Server) end(ses *session) {
+	ses.ending = true
 	if ses.will != nil && ses.will.late {
 		ses.setWill(nil) // its timer has it
 	}

@@ -17,7 +17,7 @@ import (
 
 // All is the catalogue in its order.
 func All() []*proof.Check {
-	return slices.Concat(connect, opening, keepalive, login, qos, retain, retained, will, session, subscribe)
+	return slices.Concat(connect, opening, keepalive, login, qos, retain, retained, will, wills, session, subscribe)
 }
 
 // Match returns the checks whose names match a pattern: a name, a family, or a part with *; all for "".

@@ -139,11 +139,17 @@ func connectEmptyID(p *proof.Pass) error {
 		}
 		ids, peers = append(ids, id), append(peers, peer)
 	}
+	both := p.Mark() // what was refused before for want of room does not count
+	for _, peer := range peers {
+		if !peer.Connected() {
+			both = 1
+		}
+	}
 	if _, err := p.Quiet(); err != nil {
 		return err
 	}
 	for _, peer := range peers {
-		if ended := p.Ending(peer, 1, 0); ended != nil {
+		if ended := p.Ending(peer, both, 0); ended != nil {
 			p.Decide(ended)
 			return proof.Break("the %s of two clients with an empty identifier was thrown out: each has an identifier of its own", peer.Name)
 		}
@@ -194,6 +200,7 @@ func connectTakeover(p *proof.Pass) error {
 	if _, err := p.Enter(second); err != nil {
 		return err
 	}
+	in := p.Mark()
 	p.Decide(p.Await(second, from, 0, isPacket(trace.Sent, packet.CONNECT)))
 	ended := p.Ending(first, from, arrivalTime)
 	if ended == nil {
@@ -208,7 +215,7 @@ func connectTakeover(p *proof.Pass) error {
 	if _, err := p.Quiet(); err != nil {
 		return err
 	}
-	if end := p.Ending(second, from, 0); end != nil {
+	if end := p.Ending(second, in, 0); end != nil {
 		p.Decide(end)
 		return proof.Break("the second client was thrown out too: %s", end.Text)
 	}

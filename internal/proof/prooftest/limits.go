@@ -59,9 +59,11 @@ func needing(is func(n proof.Needs) bool) string {
 
 // What brokers without retained messages, and with no QoS but 0 and 1, or but 0, cannot do.
 func Storing() string { return needing(func(n proof.Needs) bool { return n.Retained }) }
-func Once() string    { return "qos.pairings " + needing(func(n proof.Needs) bool { return n.QoS == 2 }) }
+func Once() string {
+	return "qos.pairings will.qos " + needing(func(n proof.Needs) bool { return n.QoS == 2 })
+}
 func Confirmed() string {
-	return "qos.pairings " + needing(func(n proof.Needs) bool { return n.QoS > 0 })
+	return "qos.pairings will.qos " + needing(func(n proof.Needs) bool { return n.QoS > 0 })
 }
 
 // crowds need more clients at a time than so many.

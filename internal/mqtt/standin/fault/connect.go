@@ -13,7 +13,7 @@ const slow = 32 * time.Second
 func connect() []standin.Fault {
 	return []standin.Fault{
 		{Name: "connect.slow", Sentence: "CONNACK comes only after 32 seconds.", Breaks: []string{"connect.accepted"},
-			Decisions: standin.Decisions{Hold: slow}},
+			Undecides: []string{"will.delay"}, Decisions: standin.Decisions{Hold: slow}},
 		{
 			Name:      "connect.refuses-will",
 			Sentence:  "A CONNECT with a will at QoS 0 is refused.",

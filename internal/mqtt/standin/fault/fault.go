@@ -7,12 +7,13 @@ import (
 	"slices"
 	"strings"
 
+	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 )
 
 // All is the one table of faults, in the order of the families.
 func All() []standin.Fault {
-	return slices.Concat(connect(), opening(), login(), qos(), retain(), retained(), will(), session(), subscribe())
+	return slices.Concat(connect(), opening(), login(), qos(), retain(), retained(), will(), wills(), session(), subscribe())
 }
 
 // Find returns the fault with the name; the error names those that come close.
@@ -52,4 +53,12 @@ func Set(names ...string) (out []standin.Fault, err error) {
 // deliver makes a fault of what one client gets.
 func deliver(name, sentence string, breaks []string, change func(*standin.Delivery)) standin.Fault {
 	return standin.Fault{Name: name, Sentence: sentence, Breaks: breaks, Decisions: standin.Decisions{Deliver: change}}
+}
+
+// sorted has the user properties in the order of their names.
+func sorted(ps packet.Properties) packet.Properties {
+	out := ps.Without(packet.UserProperty)
+	users := slices.Collect(ps.All(packet.UserProperty))
+	slices.SortStableFunc(users, func(a, b packet.Property) int { return strings.Compare(a.Show(), b.Show()) })
+	return append(out, users...)
 }

@@ -1,7 +1,6 @@
 package fault
 
 import (
-	"slices"
 	"strings"
 
 	"hodstone/internal/mqtt/packet"
@@ -133,7 +132,7 @@ func qos() []standin.Fault {
 			Name:      "qos2.released-again",
 			Sentence:  "A message at QoS 2 is sent again, with DUP, after its flow was completed.",
 			Breaks:    []string{"qos.pairings", "retain.greets", "session.kept"},
-			Undecides: append(slices.Clone(once), ofStored...),
+			Undecides: once,
 			Decisions: standin.Decisions{Released: func(p *packet.Publish) bool { return p.QoS == 2 }},
 		},
 		answer("qos2.unreleased", "A receiver's PUBREC at QoS 2 gets no PUBREL.", pairings, without(packet.PUBREL)),
@@ -168,7 +167,7 @@ func qos() []standin.Fault {
 		case "qos.twice", "qos2.as-qos1", "qos2.incomplete": // QoS 2 is not once, or not complete, even without a cut
 			all[i].Undecides = once
 		case "qos1.unacknowledged": // it is what checks about other things publish with
-			all[i].Undecides = append(slices.Clone(ofStored),
+			all[i].Undecides = []string{
 				"retain.as-published",
 				"connect.ack-first",
 				"retain.greets",
@@ -178,7 +177,7 @@ func qos() []standin.Fault {
 				"subscribe.topic-exact",
 				"subscribe.wildcards",
 				"qos2.once",
-			)
+			}
 		}
 	}
 	return all

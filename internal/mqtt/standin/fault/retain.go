@@ -1,15 +1,13 @@
 package fault
 
 import (
-	"slices"
-
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 )
 
 func retain() []standin.Fault {
 	greets, liveFlag, cleared := []string{"retain.greets"}, []string{"retain.live-flag"}, []string{"retain.cleared"}
-	all := []standin.Fault{
+	return []standin.Fault{
 		{
 			Name:      "retain.not-stored",
 			Sentence:  "A retained message is passed on but not stored.",
@@ -126,17 +124,7 @@ func retain() []standin.Fault {
 			},
 		),
 	}
-	for i := range all { // nothing can be told of what is stored while that does not greet
-		if all[i].Breaks[0] == "retain.greets" {
-			all[i].Undecides = append(slices.Clone(all[i].Undecides), ofStored...)
-		}
-	}
-	return all
 }
-
-// ofStored are the checks that require retain.greets.
-var ofStored = []string{"retain.expiry", "retain.owner-gone", "retain.replaced", "retain.resubscribe", "retain.unretained-leaves",
-	"retain.wildcard"}
 
 // firstKept keeps the first message of a topic.
 func firstKept() func(*packet.Publish) bool {

@@ -1,7 +1,6 @@
 package fault
 
 import (
-	"slices"
 	"strings"
 	"unicode"
 
@@ -22,7 +21,7 @@ func subscribe() []standin.Fault {
 	named := func(name, sentence string, change func(string) string) standin.Fault {
 		return standin.Fault{Name: name, Sentence: sentence, Breaks: exact, Decisions: standin.Decisions{Topic: change}}
 	}
-	all := []standin.Fault{
+	return []standin.Fault{
 		match(
 			"match.hash-parent",
 			"A filter a/# does not match the topic a.",
@@ -126,10 +125,4 @@ func subscribe() []standin.Fault {
 			}},
 		},
 	}
-	for i := range all { // what is stored is looked at through wildcards
-		if slices.Contains(all[i].Breaks, "subscribe.wildcards") {
-			all[i].Undecides = append(all[i].Undecides, "retain.wildcard")
-		}
-	}
-	return all
 }

@@ -19,7 +19,7 @@ func will() []standin.Fault {
 		of(
 			"will.only-on-reset",
 			"A link that is closed without DISCONNECT leaves no will; only a reset does.",
-			[]string{"will.on-close"},
+			[]string{"will.on-close", "will.on-request", "will.on-silence", "will.on-takeover", "will.on-violation"},
 			func(w *standin.WillCase) {
 				w.Send = w.Send && w.Reset
 			},
