@@ -30,10 +30,10 @@ func TestTheGovernorFindsHowManyThereMayBe(t *testing.T) {
 	g.give(6, true)
 	want(take(g, 50, 50), "50 0 true") // nobody is there: more has to be tried some time
 	g.give(50, false)
-	want(take(g, 90, 100), "90 0 true")
-	g.give(90, true)
-	want(take(g, 1, 1000), "64 0 true") // no more than 64 by itself
-	g.give(64, false)
+	want(take(g, 150, 160), "150 0 true")
+	g.give(150, true)
+	want(take(g, 1, 1000), "200 0 true") // no more than 200 by itself
+	g.give(200, false)
 	g.refused(5, 3, 0, false)
 	want(fmt.Sprint(g.capped()), "5")
 	want(take(g, 6, 6), "0 5 false")

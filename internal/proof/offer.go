@@ -316,7 +316,7 @@ type governor struct {
 // The connections that a proof begins with, and goes up to.
 const (
 	firstConnections = 3
-	mostConnections  = 64
+	mostConnections  = 200
 )
 
 func newGovernor() *governor {

@@ -60,7 +60,7 @@ type Options struct {
 
 // DefaultParallel is how many checks run side by side: enough to hide the waiting,
 // few enough not to disturb one another on a small broker.
-const DefaultParallel = 8
+const DefaultParallel = 32
 
 // Versions are those that are proven where nobody says which.
 func Versions() []packet.Version { return []packet.Version{packet.V31, packet.V311, packet.V5} }
