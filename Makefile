@@ -43,9 +43,9 @@ mutants:
 lines:
 	@scripts/lines
 
-## docs: write docs/workspace.md, docs/workspace.schema.json and docs/causes.md from the source
+## docs: write docs/workspace.md, docs/workspace.schema.json, docs/causes.md and docs/checks.md from the source
 docs:
-	$(GO) test ./internal/workspace ./internal/reach -run TestReference -update
+	$(GO) test ./internal/workspace ./internal/reach ./internal/proof/check -run TestReference -update
 
 ## screenshots: make docs/screenshots anew from the demo
 screenshots: build

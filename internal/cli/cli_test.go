@@ -176,6 +176,32 @@ func TestProveFindsAFaultAndSaysSoInJUnit(t *testing.T) {
 	}
 }
 
+// TestProveListsTheCatalogue: as lines, JSON and Markdown, whole or in part, and runs nothing.
+func TestProveListsTheCatalogue(t *testing.T) {
+	_, lines, _ := run("prove", "--list")
+	code, text, _ := run("prove", "--list", "--json", "--check", "will.*")
+	var some []struct{ Name, Title, Expected string }
+	if err := json.Unmarshal([]byte(text), &some); err != nil || code != 0 || len(some) < 5 {
+		t.Errorf("%d %v %s", code, err, text)
+	}
+	for _, c := range check.All() {
+		if !strings.Contains(lines, c.Name) || !strings.Contains(lines, "must be seen: "+c.Expected) {
+			t.Errorf("%s is not listed", c.Name)
+		}
+		if in := strings.Contains(text, `"name": "`+c.Name+`"`); in != strings.HasPrefix(c.Name, "will.") {
+			t.Errorf("%s is listed: %v", c.Name, in)
+		}
+	}
+	if _, text, _ := run("prove", "--list", "--markdown"); text != check.Reference() {
+		t.Errorf("%.300s", text)
+	}
+	for _, args := range [][]string{{"prove", "--markdown"}, {"prove", "--list", "x.yaml"}, {"prove", "--list", "--check", "no.such"}} {
+		if code, _, text := run(args...); code != 2 || text == "" {
+			t.Errorf("%v: exit %d: %s", args, code, text)
+		}
+	}
+}
+
 func TestWrongUseIsExplained(t *testing.T) {
 	file := demoFolder(t)
 	closed, err := net.Listen("tcp", "127.0.0.1:0")

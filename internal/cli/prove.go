@@ -26,6 +26,7 @@ type proveFlags struct {
 	broker, url, check, version string
 	anonymous, clientID         string
 	intrusive, json             bool
+	list, markdown              bool
 	junit                       string
 	faults                      []string
 }
@@ -74,6 +75,8 @@ The checks:
 		"run checks that fail logins or throw clients out, on a real broker too",
 	)
 	fl.StringArrayVar(&f.faults, "fault", nil, "let the workspace's stand-in misbehave; may be given several times")
+	fl.BoolVar(&f.list, "list", false, "show the catalogue of checks, with what must be seen and where the standard says so, and run none")
+	fl.BoolVar(&f.markdown, "markdown", false, "with --list: as Markdown")
 	fl.BoolVar(&f.json, "json", false, "write one JSON document instead of lines")
 	fl.StringVar(&f.junit, "junit", "", "write JUnit XML to this file too")
 	return c
@@ -91,11 +94,62 @@ func checkList() string {
 	return b.String()
 }
 
+// listed is a check as JSON.
+type listed struct {
+	Name      string   `json:"name"`
+	Title     string   `json:"title"`
+	Expected  string   `json:"expected"`
+	V311      string   `json:"section_3_1_1,omitempty"`
+	V5        string   `json:"section_5,omitempty"`
+	Intrusive bool     `json:"intrusive"`
+	Requires  []string `json:"requires"`
+}
+
+// listChecks writes the catalogue.
+func (e *Env) listChecks(f *proveFlags, checks []*proof.Check) error {
+	switch {
+	case f.markdown:
+		_, err := io.WriteString(e.Out, check.Reference())
+		return broken(err)
+	case f.json:
+		out := []listed{}
+		for _, c := range checks {
+			out = append(out, listed{c.Name, c.Title, c.Expected, c.Sections.V311, c.Sections.V5, c.Intrusive, notNil(c.Requires)})
+		}
+		return broken(writeJSON(e.Out, out))
+	}
+	for _, c := range checks {
+		mark := ""
+		if c.Intrusive {
+			mark = ", intrusive"
+		}
+		where := []string{}
+		for _, v := range proof.Versions() {
+			if s := c.Section(v); s != "" {
+				where = append(where, fmt.Sprintf("%s §%s", v, s))
+			}
+		}
+		if _, err := plain.Fprintf(e.Out, "%s%s: %s\n    must be seen: %s\n    standard: MQTT %s\n", c.Name, mark, c.Title, c.Expected,
+			strings.Join(where, "; ")); err != nil {
+			return broken(err)
+		}
+	}
+	return nil
+}
+
 func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error {
 	o := proof.Options{}
 	var err error
 	if o.Checks, err = check.Match(f.check); err != nil {
 		return &exit{exitUsage, err}
+	}
+	switch {
+	case f.markdown && !f.list:
+		return usage("--markdown goes with --list")
+	case f.list && (len(args) > 0 || f.url != ""):
+		return usage("--list runs nothing: name no workspace and no --url with it")
+	case f.list:
+		return e.listChecks(f, o.Checks)
 	}
 	if f.version != "" {
 		v, err := packet.ParseVersion(f.version)

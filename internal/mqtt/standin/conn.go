@@ -29,6 +29,7 @@ type conn struct {
 	version    packet.Version
 	session    *session // nil before CONNECT was accepted
 	pings      int      // PINGREQ so far
+	spoke      bool     // something came after CONNECT
 	keepAlive  time.Duration
 	lastRead   time.Time
 	silence    *time.Timer // fires when the keep alive may be over
@@ -103,7 +104,7 @@ func (c *conn) read() {
 		}
 		s.mu.Lock()
 		s.tick()
-		if c.counts(p, false) {
+		if c.spoke = true; c.counts(p, false) {
 			c.lastRead = s.now
 		}
 		err = c.act(p)
@@ -419,6 +420,10 @@ func (c *conn) checkKeepAlive() {
 	c.s.mu.Lock()
 	defer c.s.mu.Unlock()
 	if c.gone {
+		return
+	}
+	if !c.spoke && c.s.on(func(d *Decisions) bool { return d.OnlySpoken }) {
+		c.silence.Reset(c.keepAlive)
 		return
 	}
 	if left := c.keepAlive - time.Since(c.lastRead); left > 0 {

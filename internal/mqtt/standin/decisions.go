@@ -60,6 +60,8 @@ type Decisions struct {
 	// KeepAlive decides after how many seconds without a packet a client is thrown out, 0 for never; asked is what the
 	// client asks for, own what the stand-in has told it to use, 0 for nothing.
 	KeepAlive func(asked, own int) int
+	// OnlySpoken throws silent clients out only that have sent something after CONNECT.
+	OnlySpoken bool
 	// Counts decides whether a packet shows that the client is alive; sent tells that it went out to it.
 	Counts func(p packet.Packet, sent bool) bool
 	// Present decides what CONNACK says of the session.

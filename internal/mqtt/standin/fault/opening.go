@@ -53,6 +53,8 @@ func opening() []standin.Fault {
 			[]string{"auth.unknown-method"}, standin.Decisions{AnyMethod: true}),
 		of("keepalive.never", "A silent client is never thrown out.", nil,
 			[]string{"keepalive.enforced", "keepalive.only-ours"}, standin.Decisions{KeepAlive: func(int, int) int { return 0 }}),
+		of("keepalive.spoken-only", "A client that sends nothing after CONNECT is never thrown out.", nil,
+			[]string{"keepalive.enforced"}, standin.Decisions{OnlySpoken: true}),
 		of("keepalive.ignores-own", "The keep alive that a client asks for counts, although CONNACK tells another.", five,
 			[]string{"keepalive.any-packet", "keepalive.server-value"}, standin.Decisions{KeepAlive: func(asked, _ int) int { return asked }}),
 		of("keepalive.ignores-own-shorter", "A keep alive of 1 s that a client asks for counts, although CONNACK tells another.", five,

@@ -11,6 +11,10 @@ func wills() []standin.Fault {
 		return standin.Fault{Name: name, Sentence: sentence, Versions: versions, Breaks: []string{check}, Decisions: standin.Decisions{Will: change}}
 	}
 	return []standin.Fault{
+		of("will.not-on-close", "A client that closes the link without DISCONNECT leaves no will.", nil, "will.on-close",
+			func(w *standin.WillCase) {
+				w.Send = w.Send && (w.Reset || w.Silent || w.Violation || w.TakenOver || w.Requested)
+			}),
 		of("will.not-on-timeout", "A client that has fallen silent leaves no will.", nil, "will.on-silence",
 			func(w *standin.WillCase) { w.Send = w.Send && !w.Silent }),
 		of("will.not-on-violation", "A client that breaks the protocol leaves no will.", nil, "will.on-violation",
