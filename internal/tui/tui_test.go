@@ -295,6 +295,16 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("r")
 	x.key("s")
 	x.await("undecided")
+	x.key("r")
+	x.await(" of ")
+	text := x.await("connect                  16 checks", "qos                      2 checks", "✓ 14 ∅ 1", "∅ unsupported keepalive.server-value")
+	if strings.Contains(text, "a proper CONNECT gets in") {
+		t.Errorf("a family of which nothing is broken is not folded:\n%s", text)
+	}
+	x.key("enter")
+	x.await("▸ connect.accepted", "a proper CONNECT gets in", "will                     13 checks", "CONNACK 0 three times")
+	x.key("space")
+	x.await("▸ connect                  16 checks")
 
 	x.key(":")
 	x.await("proof: run all", "go to wire", "quit")

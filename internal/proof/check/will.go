@@ -85,8 +85,11 @@ func willComes(p *proof.Pass, what string, end func(*proof.Client) error) error 
 			}
 			gone = p.Gone(subject, ending, arrivalTime)
 			came = p.Await(watcher, from, within, func(e *trace.Event) bool { return isWill(e, topics[q], texts[q]) })
-			if instead := insteadOfWill(p, around, from, topics[q], texts[q]); came == nil &&
-				(q > 0 || tries[q] == qos0Tries || !strings.HasPrefix(instead, "nothing")) {
+			if came != nil {
+				break
+			}
+			if instead := insteadOfWill(p, around, from, topics[q], texts[q]); q > 0 || tries[q] == qos0Tries ||
+				!strings.HasPrefix(instead, "nothing") {
 				p.Decide(p.Await(subject, 1, 0, isPacket(trace.Sent, packet.CONNECT)), gone)
 				return proof.Break("a will at QoS %d: %s", q, instead)
 			}

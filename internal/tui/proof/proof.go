@@ -29,7 +29,8 @@ type Screen struct {
 	byKey  map[string]*core.Result
 	ways   []string // BROKER/LISTENER, all of the workspace's
 	way    int      // the one to be put to the proof
-	row    int
+	at     string   // the check at the cursor, or the family that is folded
+	spread map[string]bool
 	col    int
 	first  int
 	open   *evidence
@@ -37,7 +38,8 @@ type Screen struct {
 
 // New returns the screen.
 func New(b *workbench.Bench) *Screen {
-	s := &Screen{bench: b, checks: check.All(), col: len(core.Versions()) - 1, byKey: map[string]*core.Result{}}
+	s := &Screen{bench: b, checks: check.All(), col: len(core.Versions()) - 1, byKey: map[string]*core.Result{},
+		spread: map[string]bool{}}
 	s.findWays()
 	return s
 }
@@ -129,6 +131,13 @@ func (s *Screen) Actions() []look.Action {
 		return s.open.actions(s)
 	}
 	var out []look.Action
+	rows := s.rows()
+	row := s.index(rows)
+	here := rows[row]
+	only := "run only this"
+	if here.folded {
+		only = "run these"
+	}
 	if s.state.Running {
 		out = append(out, look.Act("s", "stop", func() tea.Cmd {
 			s.bench.StopProof()
@@ -137,7 +146,7 @@ func (s *Screen) Actions() []look.Action {
 	} else {
 		out = append(out,
 			look.Act("r", "run all", func() tea.Cmd { return s.run(nil) }),
-			look.Act("o", "run only this", func() tea.Cmd { return s.run([]*core.Check{s.checks[s.row]}) }),
+			look.Act("o", only, func() tea.Cmd { return s.run(here.checks) }),
 		)
 		if n := len(s.ways); n > 1 {
 			out = append(out, look.Let("b", "other listener", func() { s.way = (s.way + 1) % n }))
@@ -150,19 +159,105 @@ func (s *Screen) Actions() []look.Action {
 		}
 		s.col = max(0, min(s.col+by, len(versions)-1))
 	})
-	return append(out,
-		look.Moves("check", &s.row, len(s.checks), 10, nil), sideways,
-		look.Act("enter", "open evidence", s.enter),
-	)
+	out = append(out,
+		look.Moves("check", &row, len(rows), 10, func(string) { s.at = rows[row].name() }), sideways)
+	if here.folded {
+		return append(out, look.Let("enter space", "show its checks", func() {
+			s.spread[here.family] = true
+			s.at = here.checks[0].Name
+		}))
+	}
+	out = append(out, look.Act("enter", "open evidence", func() tea.Cmd { return s.enter(here.checks[0]) }))
+	if s.sound(s.of(here.family)) {
+		out = append(out, look.Let("space", "fold the family", func() {
+			delete(s.spread, here.family)
+			s.at = here.family
+		}))
+	}
+	return out
 }
 
-func (s *Screen) enter() tea.Cmd {
-	r := s.byKey[key(s.checks[s.row], versions[s.col])]
+func (s *Screen) enter(c *core.Check) tea.Cmd {
+	r := s.byKey[key(c, versions[s.col])]
 	if r == nil {
-		return look.Tell(false, s.checks[s.row].Name+" has not run yet: r runs all checks, o only this one")
+		return look.Tell(false, c.Name+" has not run yet: r runs all checks, o only this one")
 	}
 	s.open = newEvidence(*r)
 	return nil
+}
+
+// row is a line of the board that the cursor can be on: a check, or a family of which nothing is broken, folded.
+type row struct {
+	family string
+	checks []*core.Check
+	folded bool
+}
+
+// name is what the cursor keeps of it.
+func (r row) name() string {
+	if r.folded {
+		return r.family
+	}
+	return r.checks[0].Name
+}
+
+// of returns the checks of a family.
+func (s *Screen) of(family string) (out []*core.Check) {
+	for _, c := range s.checks {
+		if c.Family() == family {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// sound tells whether all checks have run, and none is broken or undecided.
+func (s *Screen) sound(checks []*core.Check) bool {
+	for _, c := range checks {
+		for _, v := range versions {
+			r := s.byKey[key(c, v)]
+			if r == nil || s.state.Now[key(c, v)] || r.Verdict == core.Broken || r.Verdict == core.Undecided {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// rows are the lines that the cursor can be on. Families that are sound fold to a line.
+func (s *Screen) rows() (out []row) {
+	last := ""
+	for _, c := range s.checks {
+		family := c.Family()
+		if family == last {
+			continue
+		}
+		last = family
+		all := s.of(family)
+		if s.sound(all) && !s.spread[family] {
+			out = append(out, row{family, all, true})
+			continue
+		}
+		for _, c := range all {
+			out = append(out, row{family, []*core.Check{c}, false})
+		}
+	}
+	return out
+}
+
+// index is where the cursor is among the lines: at its check, or at the family in which that is folded.
+func (s *Screen) index(rows []row) int {
+	for i, r := range rows {
+		if r.name() == s.at || !r.folded && r.family == s.at {
+			return i
+		}
+		for _, c := range r.checks {
+			if c.Name == s.at {
+				return i
+			}
+		}
+	}
+	return 0
 }
 
 func (s *Screen) run(checks []*core.Check) tea.Cmd {
@@ -239,24 +334,21 @@ func (s *Screen) drawHead(c look.Canvas) {
 	}
 }
 
-// boardLine is a heading or a check.
-type boardLine struct {
-	family string
-	check  int
-}
-
 func (s *Screen) drawBoard(c look.Canvas) {
 	t := c.Theme
-	var lines []boardLine
+	rows := s.rows()
+	here := s.index(rows)
+	// A heading stands before the first line of a family that is not folded; -1 marks it.
+	var lines []int
 	at := 0
-	for i, ch := range s.checks {
-		if i == 0 || s.checks[i-1].Family() != ch.Family() {
-			lines = append(lines, boardLine{family: ch.Family()})
+	for i, r := range rows {
+		if !r.folded && (i == 0 || rows[i-1].family != r.family) {
+			lines = append(lines, -1-i)
 		}
-		if i == s.row {
+		if i == here {
 			at = len(lines)
 		}
-		lines = append(lines, boardLine{check: i})
+		lines = append(lines, i)
 	}
 	// Where there is no room for the words, the signs stand alone, and the foot says the word.
 	width, words := 14, true
@@ -264,37 +356,74 @@ func (s *Screen) drawBoard(c look.Canvas) {
 		width, words = 7, false
 	}
 	verdictAt := c.W - len(versions)*width
+	c.Rule(0, "checks", t.Strong)
+	for i, v := range versions {
+		c.Text(verdictAt+width*i, 0, " "+v.String()+" ", t.Dim)
+	}
+	c = c.Sub(0, 1, c.W, c.H-1)
 	s.first = look.Scroll(s.first, at, c.H, len(lines))
 	if at <= 1 {
 		s.first = 0
 	}
 	for y := 0; y < c.H && s.first+y < len(lines); y++ {
 		l := lines[s.first+y]
-		if l.family != "" {
-			c.Rule(y, l.family, t.Strong)
-			if s.first+y == 0 {
-				for i, v := range versions {
-					c.Text(verdictAt+width*i, y, " "+v.String()+" ", t.Dim)
-				}
-			}
+		if l < 0 {
+			c.Rule(y, rows[-1-l].family, t.Strong)
 			continue
 		}
-		ch := s.checks[l.check]
-		c.Text(2, y, ch.Name, t.Text)
-		c.Text(25, y, look.Clip(ch.Title, verdictAt-26), t.Dim)
-		for i, v := range versions {
-			text, st := s.verdict(ch, v, t)
-			if !words {
-				text, _, _ = strings.Cut(text, " ")
-			}
-			c.Text(verdictAt+width*i+1, y, text, st)
+		r := rows[l]
+		name, title, st := r.checks[0].Name, r.checks[0].Title, t.Text
+		if r.folded {
+			name, title, st = r.family, look.Plural(len(r.checks), "check"), t.Strong
 		}
-		if l.check == s.row {
+		x := c.Text(2, y, look.Clip(name, verdictAt-4), st)
+		if x = max(27, x+1); x < verdictAt-4 {
+			c.Text(x, y, look.Clip(title, verdictAt-x-1), t.Dim)
+		}
+		for i, v := range versions {
+			text, st := s.cell(r, v, t, words)
+			c.Text(verdictAt+width*i+1, y, look.Clip(text, width-1), st)
+		}
+		if l == here {
 			c.Paint(0, y, verdictAt, look.Style{Bg: t.Rail.Bg})
 			c.Text(0, y, "▸", t.Ours)
 			c.Paint(verdictAt+width*s.col, y, width-1, t.Select)
 		}
 	}
+	if below := len(lines) - s.first - c.H; below > 0 {
+		text := fmt.Sprintf(" ↓ %d more", below)
+		c.Text(27, c.H-1, fmt.Sprintf("%-*s", max(0, verdictAt-27), text), t.Ours)
+	}
+}
+
+// cell is what stands in a column: a verdict, or how many there are of each in a family that is folded.
+func (s *Screen) cell(r row, v packet.Version, t *look.Theme, words bool) (string, look.Style) {
+	if !r.folded {
+		text, st := s.verdict(r.checks[0], v, t)
+		if !words {
+			text, _, _ = strings.Cut(text, " ")
+		}
+		return text, st
+	}
+	n := map[core.Verdict]int{}
+	for _, c := range r.checks {
+		n[s.byKey[key(c, v)].Verdict]++
+	}
+	st := t.Kept
+	if s.state.Stale {
+		st = t.Old
+	}
+	text := fmt.Sprintf("%s %d", report.Sign(core.Kept), n[core.Kept])
+	if n[core.Kept] == 0 {
+		text, st = report.Sign(core.Skipped), t.Old
+	} else if words {
+		text += " kept"
+	}
+	if k := n[core.Unsupported]; k > 0 {
+		space := map[bool]string{true: " "}[words]
+		text, st = fmt.Sprintf("%s%s%d %s%s%d", report.Sign(core.Kept), space, n[core.Kept], report.Sign(core.Unsupported), space, k), t.Warn
+	}
+	return text, st
 }
 
 func (s *Screen) verdict(ch *core.Check, v packet.Version, t *look.Theme) (string, look.Style) {
@@ -422,7 +551,13 @@ func (s *Screen) drawDoors(c look.Canvas) {
 // drawFoot tells about the check with the cursor.
 func (s *Screen) drawFoot(c look.Canvas) {
 	t := c.Theme
-	ch, v := s.checks[s.row], versions[s.col]
+	rows := s.rows()
+	here, v := rows[s.index(rows)], versions[s.col]
+	if here.folded {
+		s.drawFamily(c, here, v)
+		return
+	}
+	ch := here.checks[0]
 	c.Rule(0, ch.Name+" in MQTT "+v.String(), t.Ours)
 	r := s.byKey[key(ch, v)]
 	expected, seen, st := ch.Expected, "not run yet", t.Old
@@ -454,5 +589,36 @@ func (s *Screen) drawFoot(c look.Canvas) {
 		pair(4, "note", strings.Join(r.Notes, "; "), t.Warn)
 	} else if r != nil {
 		pair(4, "took", look.Duration(r.Took.Round(time.Microsecond)), t.Dim)
+	}
+}
+
+// drawFamily tells about a family that is folded.
+func (s *Screen) drawFamily(c look.Canvas, r row, v packet.Version) {
+	t := c.Theme
+	c.Rule(0, r.family+" in MQTT "+v.String(), t.Ours)
+	by := map[core.Verdict][]string{}
+	for _, ch := range r.checks {
+		verdict := s.byKey[key(ch, v)].Verdict
+		by[verdict] = append(by[verdict], ch.Name)
+	}
+	y := 1
+	for _, verdict := range []core.Verdict{core.Unsupported, core.Kept, core.Skipped} { // the odd ones first
+		names := by[verdict]
+		if len(names) == 0 {
+			continue
+		}
+		st := verdictStyle(t, verdict)
+		c.Text(1, y, report.Sign(verdict)+" "+string(verdict), st)
+		lines := look.Wrap(strings.Join(names, "  "), c.W-16)
+		for i, l := range lines {
+			if y >= c.H {
+				return
+			}
+			if y == c.H-1 && i < len(lines)-1 {
+				l = look.Clip(l+" …", c.W-16)
+			}
+			c.Text(15, y, l, t.Text)
+			y++
+		}
 	}
 }
