@@ -106,7 +106,7 @@ func TestFaultsOverSockets(t *testing.T) {
 		scheme, fault, pattern string
 		broken                 string
 	}{
-		{"mqtt", "", "*", ""}, {"mqtts", "", "*", ""}, {"ws", "", "*", ""}, {"wss", "", "*", ""}, {"unix", "", "connect*", ""},
+		{"mqtt", "", "*", ""}, {"mqtts", "", "[cw]*", ""}, {"ws", "", "[cr]*", ""}, {"wss", "", "*", ""}, {"unix", "", "connect*", ""},
 		{"mqtt", "will.only-on-reset", "will.on-c*", "will.on-close"}, {"mqtts", "will.only-on-reset", "will.on-c*", "will.on-close"},
 		{"ws", "will.only-on-reset", "will.on-c*", "will.on-close"}, {"wss", "will.only-on-reset", "will.on-c*", "will.on-close"},
 		{"mqtt", "will.on-goodbye", "will.*", "will.not-on-goodbye"},
