@@ -25,7 +25,7 @@ var ErrTooLarge = errors.New("it is too large")
 var ErrNotRegular = errors.New("it is no regular file")
 
 // ErrOutside is the error for a name that leads out of the folder, or that begins at the root; it is an [fs.ErrInvalid].
-var ErrOutside = fmt.Errorf("%w: names are those of files in the folder of the workspace, with / between the parts and without ..", fs.ErrInvalid)
+var ErrOutside = fmt.Errorf("%w: names are those of files in the folder of the workspace, without .. and with / between the parts", fs.ErrInvalid)
 
 // Read reads a file that the user names, which may be a pipe or a device: at most so many bytes,
 // and within [Patience] where it is no regular file.
