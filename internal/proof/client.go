@@ -198,6 +198,7 @@ func (p *Pass) Enter(peer *Client) (*packet.Connack, error) {
 func (p *Pass) crowded(there int, plain bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	there = max(there, int(p.r.open.Load())) // those too that were let in meanwhile
 	p.plain = p.plain || plain
 	if !p.full {
 		p.full, p.there = true, there

@@ -66,6 +66,7 @@ func (r *Raw) read(p *Pass) {
 	defer p.r.open.Add(-1)
 	defer close(r.done)
 	in := packet.NewReader(r.link, p.Version)
+	in.MaxSize = client.LargestPacket
 	for {
 		pk, raw, err := in.Next()
 		if raw != nil {
