@@ -2,7 +2,7 @@ package proof
 
 import (
 	"context"
-	"errors"
+	"io"
 	"sync"
 	"time"
 
@@ -67,24 +67,23 @@ func (r *Raw) read(p *Pass) {
 	defer close(r.done)
 	in := packet.NewReader(r.link, p.Version)
 	in.MaxSize = client.LargestPacket
-	for {
-		pk, raw, err := in.Next()
-		if raw != nil {
+	var err error
+	for err == nil {
+		var pk packet.Packet
+		var raw []byte
+		if pk, raw, err = in.Next(); raw != nil {
 			r.hooks.Received(pk, raw, err)
 		}
-		var broken *packet.Error
-		if err != nil && !errors.As(err, &broken) {
-			by, text := client.ByBroker, "the broker closed the link"
-			switch r.link.End() {
-			case link.EndClosed:
-				by, text = client.ByUs, "closed by the check"
-			case link.EndRST:
-				by, text = client.ByReset, "the link was reset"
-			}
-			r.hooks.Link(client.LinkEnded, by, text)
-			return
-		}
 	}
+	io.Copy(io.Discard, r.link) // behind a packet that breaks a rule nothing is to be read; the end is what counts
+	by, text := client.ByBroker, "the broker closed the link"
+	switch r.link.End() {
+	case link.EndClosed:
+		by, text = client.ByUs, "closed by the check"
+	case link.EndRST:
+		by, text = client.ByReset, "the link was reset"
+	}
+	r.hooks.Link(client.LinkEnded, by, text)
 }
 
 // Send writes packets as they are, in one piece.

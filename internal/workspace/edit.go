@@ -90,7 +90,8 @@ func put(text string, value any, path []string) (string, error) {
 		return "", fmt.Errorf("the file cannot be read as it is: %w", r.problems[0])
 	}
 	lines := strings.SplitAfter(text, "\n")
-	block := len(path) > 1 && slices.Equal(path[:len(path)-1], clausesOf(fileOf(path))) // a clause has lines of its own
+	around := path[:len(path)-1]
+	block := slices.Equal(around, clausesOf(false)) || slices.Equal(around, clausesOf(true)) // a clause has lines of its own
 	n, indent := root, 0
 	var after int // the line behind which something is added
 	for i, key := range path {
@@ -228,9 +229,6 @@ func clausesOf(included bool) []string {
 	}
 	return []string{"contract", "clauses"}
 }
-
-// fileOf tells whether a path is one of a file that a contract includes.
-func fileOf(path []string) (included bool) { return path[0] != "contract" }
 
 // PutClause sets a clause in the text of a workspace, or of a file that its contract includes: keys that a clause has
 // already and the tree has not stay, and so do all comments.

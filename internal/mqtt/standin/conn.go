@@ -125,8 +125,7 @@ func (c *conn) next(r *packet.Reader) (packet.Packet, []byte, error) {
 		!c.s.on(func(d *Decisions) bool { return d.Tolerate != nil && d.Tolerate(broken) }) {
 		return p, raw, err
 	}
-	version := r.Version
-	if again, _ := packet.Decode(raw, version, packet.Lenient); again != nil {
+	if again, _ := packet.Decode(raw, r.Version, packet.Lenient); again != nil {
 		if connect, is := again.(*packet.Connect); is {
 			r.Version = connect.Level
 		}

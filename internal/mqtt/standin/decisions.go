@@ -38,7 +38,8 @@ type Decisions struct {
 	LetIn bool
 	// StaysOpen leaves the link open after a refusal.
 	StaysOpen bool
-	// Tolerate decides whether a packet that breaks a rule is acted on as far as it can be read.
+	// Tolerate decides whether a packet that breaks a rule is acted on as far as it can be read. It is called without the
+	// lock, so it must keep nothing.
 	Tolerate func(e *packet.Error) bool
 	// AnyLevel answers a CONNECT of an unknown protocol level with CONNACK 0, NotFirst passes over what comes before
 	// CONNECT, and Again over a second CONNECT.

@@ -111,6 +111,7 @@ func levelAt(b []byte) int {
 func connectEmptyID(p *proof.Pass) error {
 	var ids []string
 	var peers []*proof.Client
+	var since []uint64
 	for _, name := range []string{"first", "second"} {
 		peer := p.Client(name, proof.WithID(""))
 		p.Step("CONNECT with an empty client identifier and a clean start, the %s", name)
@@ -138,19 +139,20 @@ func connectEmptyID(p *proof.Pass) error {
 		if p.Version == packet.V5 && (!told || id == "") {
 			return proof.Break("CONNACK 0 does not tell the identifier that was assigned")
 		}
-		ids, peers = append(ids, id), append(peers, peer)
-	}
-	both := p.Mark() // what was refused before for want of room does not count
-	for _, peer := range peers {
-		if !peer.Connected() {
-			both = 1
+		in := p.Await(peer, 1, 0, func(e *trace.Event) bool { // what was refused before, for want of room, does not count
+			ack, is := e.Packet.(*packet.Connack)
+			return is && e.Kind == trace.Received && ack.Code == 0
+		})
+		if in == nil {
+			return proof.Undecide("CONNACK 0 is not on the trace")
 		}
+		ids, peers, since = append(ids, id), append(peers, peer), append(since, in.Seq)
 	}
 	if _, err := p.Quiet(); err != nil {
 		return err
 	}
-	for _, peer := range peers {
-		if ended := p.Ending(peer, both, 0); ended != nil {
+	for i, peer := range peers {
+		if ended := p.Ending(peer, since[i], 0); ended != nil {
 			p.Decide(ended)
 			return proof.Break("the %s of two clients with an empty identifier was thrown out: each has an identifier of its own", peer.Name)
 		}
