@@ -13,10 +13,11 @@ demo: build
 build:
 	$(GO) build -o bin/hodstone ./cmd/hodstone
 
-## test: install what the tests need and run them all under the race detector
+## test: install what the tests need and run them all under the race detector, and the whole matrix of faults without it
 test:
 	scripts/packages mosquitto tmux
 	$(GO) test -race -parallel 4 -timeout 12m ./...
+	$(GO) test -parallel 4 -timeout 8m -run 'TestEachFault|TestTheCatalogue' ./internal/proof/check
 
 ## check: formatting, vet, staticcheck and the floors
 check:
@@ -43,7 +44,7 @@ mutants:
 lines:
 	@scripts/lines
 
-## docs: write docs/workspace.md, docs/workspace.schema.json, docs/causes.md and docs/checks.md from the source
+## docs: write docs/workspace.md, docs/workspace.schema.json, docs/causes.md, docs/checks.md and docs/coverage.md from the source
 docs:
 	$(GO) test ./internal/workspace ./internal/reach ./internal/proof/check -run TestReference -update
 

@@ -68,14 +68,35 @@ func TestEveryCommandEndsWhenItIsTold(t *testing.T) {
 	}
 	signals := []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP}
 	n := 0
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tapped := free.Addr().String()
+	free.Close()
 	for name, do := range peers {
 		at := hostilePeer(t, do)
 		for _, args := range [][]string{
 			{"watch", "mqtt://" + at, "--protocol-version", "3.1.1"}, {"reach", "mqtt://" + at},
 			{"prove", "--url", "mqtt://" + at}, {"send", "mqtt://" + at, "a", "b", "--every", "1s"},
 			{"trust", t.TempDir(), "--at", at}, {"reach", "wss://" + at},
+			{"tap", "--listen", "mqtt://" + tapped, "--to", "mqtt://" + at, "--quiet"},
+			{"tap", "--listen", "mqtt://" + tapped, "--to", "mqtt://" + at, "--rule", "{delay: all, by: 10s}", "--quiet"},
 		} {
 			n++
+			if args[0] == "tap" { // a device comes, and reads nothing
+				go func() {
+					for range 50 {
+						time.Sleep(20 * time.Millisecond)
+						if c, err := net.Dial("tcp", tapped); err == nil {
+							defer c.Close()
+							c.Write([]byte{0x10, 13, 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 10, 0, 1, 'a'})
+							<-silent
+							return
+						}
+					}
+				}()
+			}
 			c := exec.Command(bin, args...)
 			var out bytes.Buffer
 			c.Stdout, c.Stderr = &out, &out

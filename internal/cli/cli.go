@@ -226,6 +226,7 @@ func (e *Env) execute(ctx context.Context) (code int) {
 
 func (e *Env) root() *cobra.Command {
 	var rec recording
+	at := ""
 	root := &cobra.Command{
 		Use:   "hodstone [WORKSPACE]",
 		Short: "Define, simulate and prove MQTT between devices and brokers",
@@ -251,16 +252,20 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 					return err
 				}
 			} else if _, err := os.Stat(path); err != nil {
-				return usage("there is no hodstone.yaml here: name a workspace, or open the example with 'hodstone demo'")
+				return usage(
+					"there is no hodstone.yaml here: name a workspace, or open the example with 'hodstone demo'",
+				)
 			}
 			w, err := openWorkspace(path)
 			if err != nil {
 				return err
 			}
-			return e.open(c.Context(), w, workbench.Options{Follow: true}, &rec)
+			return e.open(c.Context(), w, workbench.Options{Follow: true, Proofs: proofsBeside(w.File), At: at}, &rec)
 		},
 	}
 	rec.flags(root.Flags())
+	root.Flags().
+		StringVar(&at, "at", "", "BROKER or BROKER/LISTENER that all devices speak to, in place of what the workspace says")
 	root.AddCommand(
 		e.demo(), e.initialise(),
 		e.reach(),
@@ -271,6 +276,7 @@ Without a command it opens the screens; without a workspace, ./hodstone.yaml.`,
 		e.trace(),
 		e.prove(),
 		e.standIn(),
+		e.tap(),
 		e.version(),
 	)
 	return root
@@ -489,20 +495,23 @@ func (e *Env) copyDemo(dir string, example fs.FS) error {
 func (e *Env) version() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Tell which Hodstone this is", Args: cobra.NoArgs,
-		Run: func(*cobra.Command, []string) {
-			rev, modified, goVersion := "unknown", "", "unknown"
-			if info, ok := debug.ReadBuildInfo(); ok {
-				goVersion = info.GoVersion
-				for _, s := range info.Settings {
-					switch {
-					case s.Key == "vcs.revision":
-						rev = s.Value[:min(12, len(s.Value))]
-					case s.Key == "vcs.modified" && s.Value == "true":
-						modified = " with changes"
-					}
-				}
-			}
-			plain.Fprintf(e.Out, "hodstone 0.1, revision %s%s, %s\n", rev, modified, goVersion)
-		},
+		Run: func(*cobra.Command, []string) { plain.Fprintln(e.Out, programVersion()) },
 	}
+}
+
+// programVersion says which Hodstone this is.
+func programVersion() string {
+	rev, modified, goVersion := "unknown", "", "unknown"
+	if info, ok := debug.ReadBuildInfo(); ok {
+		goVersion = info.GoVersion
+		for _, s := range info.Settings {
+			switch {
+			case s.Key == "vcs.revision":
+				rev = s.Value[:min(12, len(s.Value))]
+			case s.Key == "vcs.modified" && s.Value == "true":
+				modified = " with changes"
+			}
+		}
+	}
+	return fmt.Sprintf("hodstone 0.1, revision %s%s, %s", rev, modified, goVersion)
 }

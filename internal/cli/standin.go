@@ -385,8 +385,8 @@ func (s *announcer) tell(what, text string) {
 	s.say(map[string]any{"event": what, "text": text}, "%s  %-8s %s", time.Now().Format("15:04:05.000"), what, text)
 }
 
-// obey carries out commands until there are no more and the context ends, or one is to quit.
-func (e *Env) obey(ctx context.Context, s *standin.Server, out *announcer) {
+// commands are the lines that are typed, until the context ends: also where nobody types any more.
+func (e *Env) commands(ctx context.Context) <-chan string {
 	lines := make(chan string)
 	go func() {
 		defer close(lines)
@@ -401,19 +401,33 @@ func (e *Env) obey(ctx context.Context, s *standin.Server, out *announcer) {
 				return
 			}
 		}
+		<-ctx.Done()
 	}()
-	for {
-		var line string
-		var more bool
-		select {
-		case <-ctx.Done():
-			return
-		case line, more = <-lines:
+	out := make(chan string)
+	go func() { // whoever types nothing does not hold up the end
+		defer close(out)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case line, more := <-lines:
+				if !more {
+					return
+				}
+				select {
+				case out <- line:
+				case <-ctx.Done():
+					return
+				}
+			}
 		}
-		if !more {
-			<-ctx.Done()
-			return
-		}
+	}()
+	return out
+}
+
+// obey carries out commands until there are no more and the context ends, or one is to quit.
+func (e *Env) obey(ctx context.Context, s *standin.Server, out *announcer) {
+	for line := range e.commands(ctx) {
 		verb, rest, _ := strings.Cut(line, " ")
 		switch verb {
 		case "":

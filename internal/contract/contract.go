@@ -93,7 +93,10 @@ type Clause struct {
 	// Expiry is the message expiry interval that it is published with (5.0 §3.3.2.3.3); 0: not agreed.
 	Expiry     time.Duration
 	Properties Properties
-	// Survives tells that a retained message is still there after the broker was started anew.
+	// Stamp tells where the message says when it was published; nil: not agreed.
+	Stamp *Stamp
+	// Survives tells that a retained message is still there after the broker was started anew; of a clause that is not
+	// retained, that what waits for an absent consumer is.
 	Survives bool
 	// Repeat tells of a command whether a repeat changes nothing ("once"), or counts ("counted"); "": not agreed.
 	Repeat   string
@@ -102,6 +105,31 @@ type Clause struct {
 	Note     string
 	Line     int    // in its file
 	File     string // beside the workspace, where it is another; else ""
+}
+
+// Stamp is the time that a message tells.
+type Stamp struct {
+	// Field is a JSON pointer to it; "" for the payload itself. Within is how far it may be from when the message comes.
+	Field  string
+	Within time.Duration
+}
+
+// TimeOf reads a time that a payload tells: text of RFC 3339, or seconds since 1970.
+func TimeOf(v any) (time.Time, bool) {
+	switch v := v.(type) {
+	case string:
+		t, err := time.Parse(time.RFC3339, v)
+		return t, err == nil
+	case int:
+		return time.Unix(int64(v), 0), true
+	case float64:
+		const last = 253402300799 // of the year 9999
+		if v < 0 || v > last {
+			return time.Time{}, false
+		}
+		return time.UnixMicro(int64(v * 1e6)), true
+	}
+	return time.Time{}, false
 }
 
 // Cadence is how often a message is due.

@@ -27,6 +27,7 @@ const (
 	RuleRepeat     RuleName = "only"           // the same again, though it comes upon changes only
 	RuleExpiry     RuleName = "message-expiry" // published with another message expiry interval
 	RuleProperties RuleName = "properties"     // another content type, or a user property that is not there
+	RuleStamp      RuleName = "stamped"        // it tells another time than that at which it was published
 	RuleRelation   RuleName = "relation"       // what must never be together was, or what must follow did not
 
 	RuleTerms      RuleName = "terms"      // a session, or what goes over it, is not as the party's terms say

@@ -214,10 +214,23 @@ func (cl *Clause) Agreed() expression.Object {
 	t.put("at-most", cl.Most.String())
 	t.put("only", string(cl.Only))
 	if cl.Answer != nil {
-		t.put("answer", expression.Object{{Key: "clause", Value: cl.Answer.Clause}, {Key: "within", Value: short(cl.Answer.Within)}})
+		t.put(
+			"answer",
+			expression.Object{
+				{Key: "clause", Value: cl.Answer.Clause},
+				{Key: "within", Value: short(cl.Answer.Within)},
+			},
+		)
 	}
 	if p := cl.Presence; p != nil {
-		t.put("presence", expression.Object{{Key: "coming", Value: p.Coming}, {Key: "leaving", Value: p.Leaving}, {Key: "lost", Value: p.Lost}})
+		t.put(
+			"presence",
+			expression.Object{
+				{Key: "coming", Value: p.Coming},
+				{Key: "leaving", Value: p.Leaving},
+				{Key: "lost", Value: p.Lost},
+			},
+		)
 	}
 	if cl.Expiry > 0 {
 		t.put("message-expiry", short(cl.Expiry))
@@ -230,6 +243,9 @@ func (cl *Clause) Agreed() expression.Object {
 	}
 	properties.put("user", user)
 	t.put("properties", properties.Object)
+	if s := cl.Stamp; s != nil {
+		t.put("stamped", expression.Object{{Key: "field", Value: s.Field}, {Key: "within", Value: short(s.Within)}})
+	}
 	if cl.Survives {
 		t.put("survives-restart", true)
 	}

@@ -5,7 +5,6 @@ package device
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -22,7 +21,6 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
@@ -44,6 +42,7 @@ const (
 	On         Phase = "on"
 	Frozen     Phase = "frozen" // connected, but nothing goes in or out
 	Away       Phase = "away"   // lost or refused; it tries again
+	Real       Phase = "real"   // not played: the real one is there
 )
 
 // Options say which device to make.
@@ -75,6 +74,10 @@ type Device struct {
 	does    []behaviour // in the order in which they act
 	signals *signals
 	pubs    []*publication
+	states  *machine // nil for none
+	time    *timepiece
+	kept    *kept          // what it would have published while it was away; nil for nothing
+	beats   *client.Client // of a connection that only pings; nil for none
 	inbox   chan *packet.Publish
 	orders  chan func()
 	sent    atomic.Int64 // messages that have left
@@ -93,15 +96,13 @@ type Device struct {
 	retryAt   time.Time
 	slowed    string
 	complaint string // the latest
+	wrong     []*misdeed
+	faults    []string // their names
+	heard     bool     // it has subscribed before
 }
 
 // Name returns what a device of the kind and number is called.
-func Name(kind *workspace.Device, number int) string {
-	if kind.Count == 0 {
-		return kind.Name
-	}
-	return fmt.Sprintf("%s-%d", kind.Name, number)
-}
+func Name(kind *workspace.Device, number int) string { return workspace.DeviceName(kind, number) }
 
 // New makes a device that is off.
 func New(o Options) *Device {
@@ -124,9 +125,17 @@ func New(o Options) *Device {
 	for k, v := range o.Kind.Parameters {
 		d.params[k] = workspace.FillIn(v, o.Number)
 	}
+	d.time = newTimepiece(d)
 	hello := newPresence(d)
 	if hello != nil {
 		d.does = append(d.does, hello)
+	}
+	if n := o.Kind.Offline; n.Keep > 0 {
+		d.kept = &kept{d: d, most: n.Keep, newest: n.Newest}
+		d.does = append(d.does, d.kept)
+	}
+	if o.Kind.Clock.Told != "" {
+		d.does = append(d.does, d.time)
 	}
 	d.signals = newSignals(d, o.Kind.Signals)
 	d.does = append(d.does, d.signals)
@@ -138,6 +147,9 @@ func New(o Options) *Device {
 		if r := newReaction(d, &o.Kind.Reactions[i]); r != nil {
 			d.does = append(d.does, r)
 		}
+	}
+	if d.states = newMachine(d); d.states != nil {
+		d.does = append(d.does, d.states)
 	}
 	s := o.Kind.Session
 	d.rec = trace.NewRecorder(
@@ -151,22 +163,43 @@ func New(o Options) *Device {
 		}
 		traced(p, raw)
 	}
-	copts := client.Options{Dial: o.Dial, Version: s.Version, Message: d.arrived,
+	copts := client.Options{
+		Dial:      o.Dial,
+		Version:   s.Version,
+		Message:   d.arrived,
+		InFlight:  s.InFlight,
+		MaxPacket: s.MaxPacket,
 		Connect: packet.Connect{
 			ClientID:   workspace.FillIn(s.ClientID, o.Number),
 			CleanStart: s.CleanStart,
 			KeepAlive:  uint16(s.KeepAlive / time.Second),
 		},
-		Hooks: hooks}
+		Hooks: hooks,
+	}
 	if s.Version == packet.V5 && !s.CleanStart {
 		// Without an expiry version 5 would drop the session at once (5.0 §3.1.2.11.2).
 		copts.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 3600)}
 	}
+	if s.Version == packet.V5 && s.MaxPacket > 0 {
+		copts.Connect.Properties = append(
+			copts.Connect.Properties,
+			packet.Int(packet.MaximumPacketSize, uint32(s.MaxPacket)),
+		)
+	}
+	copts.Before = d.before
 	o.Login.Apply(&copts)
+	if s.PingsApart {
+		d.beats = newBeats(d, copts)
+		copts.Connect.KeepAlive = 0
+	}
 	if hello != nil {
 		copts.Connect.Will = hello.will()
 	}
 	d.client = client.New(copts)
+	d.Misbehave(o.Kind.Faults...) // the workspace knows their names
+	if o.Kind.IsReal(o.Number) {
+		d.phase = Real
+	}
 	return d
 }
 
@@ -193,11 +226,11 @@ func (d *Device) arrived(p *packet.Publish) {
 	}
 }
 
-// Start switches the device on. It does nothing when it is on already.
+// Start switches the device on. It does nothing when it is on already, nor where the real one is there.
 func (d *Device) Start() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.cancel != nil {
+	if d.cancel != nil || d.phase == Real {
 		return
 	}
 	ctx, cancel := context.WithCancel(context.Background())
@@ -302,6 +335,25 @@ func (d *Device) Set(name string, v any) error {
 	return nil
 }
 
+// Release lets a signal that was set move by itself again.
+func (d *Device) Release(name string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if s := d.signals.named(name); s != nil {
+		s.held = false
+		d.signals.touched = true
+	}
+}
+
+// Publish publishes any message over the device's own connection, and waits for its flow.
+func (d *Device) Publish(ctx context.Context, m packet.Publish) error {
+	if !d.client.Connected() {
+		return fmt.Errorf("%s is not connected: start it first", d.name)
+	}
+	_, err := d.client.Publish(ctx, m)
+	return err
+}
+
 // Send publishes one of the device's own messages now, by its clause or topic.
 func (d *Device) Send(name string) error {
 	for _, p := range d.pubs {
@@ -320,184 +372,27 @@ func (d *Device) Send(name string) error {
 	return fmt.Errorf("device %s publishes nothing called %q", d.name, name)
 }
 
-// live is the device's one goroutine besides its client's reader.
-func (d *Device) live(ctx context.Context, done chan struct{}) {
-	defer close(done)
-	backoff := client.Backoff{Rand: rand.New(rand.NewPCG(d.opt.Seed, uint64(d.opt.Number)+1<<32))}
-	for ctx.Err() == nil {
-		d.set(Connecting, d.lastReason())
-		if d.opt.Gate != nil && d.opt.Gate.Wait(ctx) != nil {
-			break
-		}
-		start := d.opt.Clock.Now()
-		err := d.connect(ctx)
-		if err == nil {
-			start = d.opt.Clock.Now()
-			d.set(On, "")
-			err = d.work(ctx)
-		}
-		if ended := d.client.Ended(); ended != nil && errors.Is(err, ended) {
-			err = backoff.Ended(
-				ended,
-				d.opt.Clock.Now().Sub(start),
-				workspace.FillIn(d.opt.Kind.Session.ClientID, d.opt.Number),
-			)
-		}
-		if ctx.Err() != nil {
-			break
-		}
-		again := d.opt.Clock.Now().Add(backoff.Next())
-		d.mu.Lock()
-		d.setLocked(Away, err.Error())
-		d.retryAt = again
-		d.mu.Unlock()
-		due, stop := after(d.opt.Clock, again)
-		select {
-		case <-due:
-		case <-ctx.Done():
-		}
-		stop()
-	}
-	d.goodbye()
-}
-
-func (d *Device) lastReason() string {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.why
-}
-
-func (d *Device) connect(ctx context.Context) error {
-	ctx, cancel := context.WithTimeoutCause(ctx, connectTimeout, fmt.Errorf("no CONNACK within %s", connectTimeout))
-	defer cancel()
-	if _, err := d.client.Connect(ctx); err != nil {
-		return err
-	}
-	var subs []packet.Subscription
-	for _, b := range d.does {
-		subs = append(subs, b.filters()...)
-	}
-	subs = d.consumes(subs)
-	if len(subs) > 0 {
-		ack, err := d.client.Subscribe(ctx, subs)
-		if err != nil {
-			d.client.Close()
-			return err
-		}
-		for i, c := range ack.Codes {
-			if c >= 0x80 {
-				d.client.Disconnect(0)
-				return fmt.Errorf(
-					"the subscription to %s was refused: %s",
-					subs[i].Filter,
-					c.In(packet.SUBACK, d.opt.Kind.Session.Version),
-				)
-			}
-		}
-	}
-	return nil
-}
-
-// consumes adds what its party consumes to the subscriptions: a device takes what the contract says that it takes, also
-// what it does nothing upon.
-func (d *Device) consumes(subs []packet.Subscription) []packet.Subscription {
-	for _, cl := range d.opt.Contract.Clauses {
-		if !slices.Contains(cl.To, d.opt.Kind.Plays) {
-			continue
-		}
-		filter := cl.Topic.Fill(d.params)
-		if !slices.ContainsFunc(subs, func(s packet.Subscription) bool { return topic.Covers(s.Filter, filter) }) {
-			subs = append(subs, packet.Subscription{Filter: filter, QoS: qosOf(cl)})
-		}
-	}
-	return subs
-}
-
-func (d *Device) goodbye() {
-	if !d.client.Connected() {
-		return
-	}
-	for _, b := range d.does {
-		b.end()
-	}
-	d.client.Disconnect(0)
-}
-
-func (d *Device) got() {
-	d.mu.Lock()
-	d.received++
-	d.mu.Unlock()
-}
-
-// complain shows an error of the device's own without ending it, on the trace too.
-func (d *Device) complain(err error) {
-	d.mu.Lock()
-	again := d.complaint == err.Error()
-	d.why, d.complaint = err.Error(), err.Error()
-	d.mu.Unlock()
-	if !again { // the same is told once
-		d.rec.Add(trace.Event{Kind: trace.Line, Text: err.Error()})
-	}
-}
-
-// work runs the device until its connection ends or it is switched off.
-func (d *Device) work(ctx context.Context) error {
-	now := d.opt.Clock.Now()
-	for _, b := range d.does {
-		b.begin(now)
-	}
-	gone := d.client.Done()
-	for {
-		due, stop := after(d.opt.Clock, d.next())
-		select {
-		case <-ctx.Done():
-			stop()
-			return ctx.Err()
-		case <-gone:
-			stop()
-			return d.lostReason()
-		case m := <-d.inbox:
-			d.got()
-			now = d.opt.Clock.Now()
-			for _, b := range d.does {
-				b.message(m, now)
-			}
-		case order := <-d.orders:
-			order()
-		case <-due:
-		}
-		stop()
-		now = d.opt.Clock.Now()
-		for _, b := range d.does {
-			if at := b.due(); !at.IsZero() && !now.Before(at) {
-				b.act(now)
-			}
-		}
-	}
-}
-
-// next is when a behaviour wants to act next.
-func (d *Device) next() (at time.Time) {
-	for _, b := range d.does {
-		if due := b.due(); !due.IsZero() && (at.IsZero() || due.Before(at)) {
-			at = due
-		}
-	}
-	return at
-}
-
-func (d *Device) lostReason() error {
-	if reason := d.client.Ended(); reason != nil {
-		return reason
-	}
-	return errors.New("the connection ended")
-}
-
 // env returns the names that expressions see. The lock must be held.
 func (d *Device) env(more map[string]any) map[string]any {
-	env := map[string]any{"n": d.opt.Number, "payload": nil, "params": nil}
+	env := map[string]any{"n": d.opt.Number, "payload": nil, "params": nil, "state": nil}
+	if d.states != nil {
+		env["state"] = d.states.now
+	}
 	for _, s := range d.signals.all {
-		env[s.def.Name] = s.value
+		if s.def.Is != nil && !s.held && s.def.Fault == nil {
+			s.missing = slices.ContainsFunc(
+				d.signals.all,
+				func(x *signal) bool { return x.missing && s.def.Is.Reads(x.def.Name) },
+			)
+		}
+		if s.def.Is != nil && !s.held && !s.missing {
+			v, err := s.def.Is.Eval(env, d.funcs(s.def.Name))
+			if err != nil {
+				d.why = fmt.Sprintf("signal %s: %v", s.def.Name, err)
+			}
+			s.value = v
+		}
+		env[s.def.Name] = s.seen()
 	}
 	for k, v := range more {
 		env[k] = v
@@ -508,7 +403,7 @@ func (d *Device) env(more map[string]any) map[string]any {
 // funcs are the functions that expressions have; id tells whose count() it is.
 func (d *Device) funcs(id string) expression.Funcs {
 	return expression.Funcs{
-		Now: func() string { return d.opt.Clock.Now().UTC().Format("2006-01-02T15:04:05.000Z") },
+		Now: func() string { return d.time.now().Add(d.clockOff()).UTC().Format("2006-01-02T15:04:05.000Z") },
 		Count: func() int {
 			d.counts[id]++
 			return d.counts[id] - 1

@@ -51,6 +51,9 @@ func (p *presence) end() {
 }
 
 func (p *presence) announce(what string) *client.Publication {
+	if what = p.d.misspeaks(p.clause.Presence, what); what == "" {
+		return nil
+	}
 	pub, err := p.d.client.Start(
 		packet.Publish{Topic: p.topic, QoS: qosOf(p.clause), Retain: p.retain(), Payload: []byte(what)},
 	)

@@ -45,27 +45,35 @@ func (p *publication) begin(now time.Time) {
 		p.next = now.Add(time.Duration(p.d.rand.Int64N(int64(min(p.def.Every, firstWithin)))))
 		p.d.mu.Unlock()
 	}
+	if p.def.UponConnect {
+		p.publish(nil)
+	}
 }
 
 func (p *publication) due() time.Time { return p.next }
 
 func (p *publication) act(now time.Time) {
-	p.publish(nil)
+	for range max(1, p.def.Burst) {
+		p.publish(nil)
+	}
 	p.next = now.Add(p.def.Every)
 }
 
 // moved publishes if the signal has left the deadband.
 func (p *publication) moved() {
 	p.d.mu.Lock()
-	v, _ := number(p.signal.value)
+	v, is := number(p.signal.seen())
+	if !is && p.signal.missing { // nothing is known of it
+		p.d.mu.Unlock()
+		return
+	}
 	first := !p.seen
 	if first {
 		p.seen, p.last = true, v
 	}
 	changed := !first && v != p.last && max(v-p.last, p.last-v) >= p.def.By
 	if p.def.Edge != "" {
-		was, is := p.last != 0, v != 0
-		changed = !first && was != is && (p.def.Edge == workspace.EdgeBoth || (p.def.Edge == workspace.EdgeRising) == is)
+		changed = !first && turned(p.last, v, p.def.Edge)
 		p.last = v
 	}
 	p.d.mu.Unlock()
@@ -78,10 +86,34 @@ func (p *publication) moved() {
 func (p *publication) publish(env map[string]any) {
 	m, send, err := p.compose(env)
 	if err == nil && send {
-		_, err = p.d.client.Start(m)
+		for range p.d.misled(&m) {
+			_, err = p.d.client.Start(m)
+		}
+		if k := p.d.kept; k != nil && errors.Is(err, client.ErrNotConnected) {
+			k.put(m)
+		}
 	}
 	if err != nil && !errors.Is(err, client.ErrNotConnected) {
 		p.d.complain(fmt.Errorf("%s%s not published: %w", p.def.Clause, p.def.Topic, err))
+	}
+}
+
+// most lowers a QoS to what the device can do.
+func (d *Device) most(qos packet.QoS) packet.QoS {
+	if most := d.opt.Kind.Session.MaxQoS; most != nil {
+		qos = min(qos, *most)
+	}
+	return qos
+}
+
+// publishAll publishes what stands under some clauses, now.
+func (d *Device) publishAll(clauses []string, env map[string]any) {
+	for _, name := range clauses {
+		for _, p := range d.pubs {
+			if p.def.Clause == name {
+				p.publish(env)
+			}
+		}
 	}
 }
 
@@ -91,6 +123,11 @@ func (p *publication) compose(more map[string]any) (m packet.Publish, send bool,
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	env, funcs := d.env(more), d.funcs(p.id)
+	for _, s := range d.signals.all {
+		if s.missing && (p.signal == s || p.def.Payload.Reads(s.def.Name) || p.def.Where.Reads(s.def.Name)) {
+			return m, false, nil // nobody has measured it
+		}
+	}
 	if p.signal != nil {
 		p.last, _ = number(p.signal.value)
 		p.seen = true
@@ -101,7 +138,7 @@ func (p *publication) compose(more map[string]any) (m packet.Publish, send bool,
 			return m, false, err
 		}
 	}
-	m = packet.Publish{QoS: p.def.QoS, Retain: p.def.Retain, Topic: workspace.FillIn(p.def.Topic, d.opt.Number)}
+	m = packet.Publish{QoS: d.most(p.def.QoS), Retain: p.def.Retain, Topic: workspace.FillIn(p.def.Topic, d.opt.Number)}
 	code := payload.Of("")
 	if p.clause != nil {
 		values := map[string]string{}
@@ -125,7 +162,7 @@ func (p *publication) compose(more map[string]any) (m packet.Publish, send bool,
 		if err != nil {
 			return m, false, err
 		}
-		if m.Payload, err = code.Encode(v); err != nil {
+		if m.Payload, err = code.Encode(d.misread(v)); err != nil {
 			return m, false, err
 		}
 	}

@@ -3,6 +3,7 @@ package device
 import (
 	"math"
 	"math/rand/v2"
+	"sort"
 	"time"
 
 	"hodstone/internal/workspace"
@@ -19,6 +20,7 @@ type signal struct {
 	def     workspace.Signal
 	value   any
 	held    bool // set by hand or by a reaction: the wave no longer moves it
+	missing bool // it has no value for the time being
 	next    time.Time
 	history []float64
 }
@@ -34,8 +36,20 @@ func newSignal(def workspace.Signal, now time.Time) *signal {
 		s.value = def.From
 	case "pulse":
 		s.value = false
+	case "steps":
+		s.value = def.Values[0]
+	case "curve":
+		s.value = def.Curve.Value[0]
 	}
 	return s
+}
+
+// seen is the value that others see: none while it is missing.
+func (s *signal) seen() any {
+	if s.missing {
+		return nil
+	}
+	return s.value
 }
 
 // set gives the signal a value; a wave stands still from then on.
@@ -58,10 +72,17 @@ func number(v any) (float64, bool) {
 
 // advance brings the signal to the time; phase lets devices of one kind differ.
 func (s *signal) advance(now time.Time, since time.Duration, phase float64, r *rand.Rand) {
+	d := s.def
+	if f := d.Fault; f != nil {
+		at := since % f.Every // the fault comes at the end of each round
+		s.missing = f.Missing > 0 && at >= f.Every-f.Missing
+		if f.Stuck > 0 && at >= f.Every-f.Stuck {
+			return
+		}
+	}
 	if s.held {
 		return
 	}
-	d := s.def
 	turn := since.Seconds()/d.Period.Seconds() + phase
 	noise := d.Noise * (2*r.Float64() - 1)
 	switch d.Wave {
@@ -73,6 +94,10 @@ func (s *signal) advance(now time.Time, since time.Duration, phase float64, r *r
 	case "ramp":
 		_, part := math.Modf(turn)
 		s.value = d.From + (d.To-d.From)*part + noise
+	case "steps":
+		s.value = d.Values[int(since/d.Every)%len(d.Values)]
+	case "curve":
+		s.value = along(d.Curve, since, d.Line)
 	case "walk", "counter":
 		for !now.Before(s.next) {
 			s.next = s.next.Add(d.Every)
@@ -93,6 +118,22 @@ func (s *signal) advance(now time.Time, since time.Duration, phase float64, r *r
 	}
 }
 
+// along is the value of a curve at a time; it begins again at its end.
+func along(c *workspace.Curve, at time.Duration, line bool) any {
+	if n := c.Length(); n > 0 {
+		at %= n
+	}
+	i := max(0, sort.Search(len(c.At), func(i int) bool { return c.At[i] > at })-1)
+	if line && i+1 < len(c.At) {
+		from, ok1 := c.Value[i].(float64)
+		to, ok2 := c.Value[i+1].(float64)
+		if ok1 && ok2 {
+			return from + (to-from)*float64(at-c.At[i])/float64(c.At[i+1]-c.At[i])
+		}
+	}
+	return c.Value[i]
+}
+
 // signals are all of a device's. They move by themselves only where one is a wave: a device without
 // costs no wake-ups.
 type signals struct {
@@ -108,7 +149,7 @@ func newSignals(d *Device, defs []workspace.Signal) *signals {
 	s := &signals{d: d}
 	for _, def := range defs {
 		s.all = append(s.all, newSignal(def, d.born))
-		s.waves = s.waves || def.Wave != "constant"
+		s.waves = s.waves || def.Wave != "constant" || def.Fault != nil
 	}
 	return s
 }
@@ -142,6 +183,9 @@ func (s *signals) act(now time.Time) {
 	s.d.mu.Lock()
 	for _, x := range s.all {
 		x.advance(now, now.Sub(s.d.born), float64(s.d.opt.Number)*0.23, s.d.rand)
+	}
+	s.d.env(nil) // what is derived follows
+	for _, x := range s.all {
 		x.sample()
 	}
 	s.d.mu.Unlock()
@@ -153,11 +197,14 @@ func (s *signals) act(now time.Time) {
 			p.moved()
 		}
 	}
+	if s.d.states != nil {
+		s.d.states.moved(now)
+	}
 }
 
 // sample adds the present value to the history, if it is a number.
 func (s *signal) sample() {
-	if f, ok := number(s.value); ok {
+	if f, ok := number(s.seen()); ok {
 		if s.history = append(s.history, f); len(s.history) > historyLength {
 			s.history = s.history[1:]
 		}

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"slices"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
@@ -34,6 +35,10 @@ type State struct {
 	Sent     int
 	Received int
 	Signals  []SignalState
+	// In is the state of its state machine; "" for none. Waiting is how many messages it keeps until it is back.
+	In      string
+	Faults  []string // what it does wrong
+	Waiting int
 	// Publishes and Takes name what it can be made to send, and what it can be sent.
 	Publishes []string
 	Takes     []string
@@ -62,11 +67,20 @@ func (d *Device) State() State {
 		Received: d.received,
 		Params:   d.params,
 	}
-	for _, x := range d.signals.all {
-		s.Signals = append(
-			s.Signals,
-			SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.value, x.held, append([]float64(nil), x.history...)},
-		)
+	s.Faults = slices.Clone(d.faults)
+	if d.states != nil {
+		s.In = d.states.now
+	}
+	if d.kept != nil {
+		s.Waiting = int(d.kept.count.Load())
+	}
+	if d.phase != Real { // nobody knows the real one's
+		for _, x := range d.signals.all {
+			s.Signals = append(
+				s.Signals,
+				SignalState{x.def.Name, x.def.Wave, x.def.Unit, x.seen(), x.held, append([]float64(nil), x.history...)},
+			)
+		}
 	}
 	for _, p := range k.Publishes {
 		s.Publishes = append(s.Publishes, p.Clause+p.Topic)

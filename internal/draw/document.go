@@ -1,6 +1,8 @@
 package draw
 
 import (
+	"bytes"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"strings"
@@ -23,7 +25,12 @@ type block struct {
 	code  bool
 	head  []string
 	rows  [][]string
+
+	drawing *Surface
 }
+
+// headed tells whether a table has heads; without them it lists what belongs together.
+func (b *block) headed() bool { return strings.Join(b.head, "") != "" }
 
 // Heading begins a part; level 1 is the largest.
 func (d *Document) Heading(level int, text string) {
@@ -41,6 +48,9 @@ func (d *Document) Text(format string, args ...any) {
 func (d *Document) Code(text string) {
 	d.blocks = append(d.blocks, block{text: text, code: true})
 }
+
+// Drawing adds a drawing, as wide as the page at most.
+func (d *Document) Drawing(s *Surface) { d.blocks = append(d.blocks, block{drawing: s}) }
 
 // Table adds a table. A column that is empty throughout is left out.
 func (d *Document) Table(head []string, rows [][]string) {
@@ -72,7 +82,24 @@ func (d *Document) Table(head []string, rows [][]string) {
 }
 
 // escape is a text as Markdown shows it.
-var escape = strings.NewReplacer("|", `\|`, "<", "&lt;", "*", `\*`, "_", `\_`, "`", "\\`", "[", `\[`, "#", `\#`, "\n", " ")
+var escape = strings.NewReplacer(
+	"|",
+	`\|`,
+	"<",
+	"&lt;",
+	"*",
+	`\*`,
+	"_",
+	`\_`,
+	"`",
+	"\\`",
+	"[",
+	`\[`,
+	"#",
+	`\#`,
+	"\n",
+	" ",
+)
 
 // Markdown writes the document as Markdown with tables.
 func (d *Document) Markdown(w io.Writer) error {
@@ -95,6 +122,16 @@ func (d *Document) Markdown(w io.Writer) error {
 			for _, r := range x.rows {
 				line(r)
 			}
+		case x.drawing != nil:
+			var svg bytes.Buffer
+			if err := x.drawing.SVG(&svg); err != nil {
+				return err
+			}
+			fmt.Fprintf(
+				&b,
+				"![drawing](data:image/svg+xml;base64,%s)\n",
+				base64.StdEncoding.EncodeToString(svg.Bytes()),
+			)
 		case x.code:
 			for l := range strings.SplitSeq(x.text, "\n") {
 				b.WriteString("    " + clean(l) + "\n")
@@ -137,12 +174,18 @@ func (d *Document) PDF(w io.Writer) (err error) {
 	p := page{doc: doc, title: inPlane(clean(d.Title))}
 	p.next()
 	p.write(p.title, "sans", "B", 18, 24)
-	for _, x := range d.blocks {
+	for i, x := range d.blocks {
 		switch {
 		case x.level > 0:
+			p.room(p.together(d.blocks[i:])) // what it is about begins on its page
 			p.heading(x)
 		case x.head != nil:
+			p.room(p.together(d.blocks[i : i+1]))
 			p.table(x)
+		case x.drawing != nil:
+			if err := p.drawing(x.drawing); err != nil {
+				return err
+			}
 		case x.code:
 			for l := range strings.SplitSeq(x.text, "\n") {
 				p.write(l, "mono", "", 8, 10.5)
@@ -154,6 +197,22 @@ func (d *Document) PDF(w io.Writer) (err error) {
 		}
 	}
 	return doc.Output(w)
+}
+
+// drawing puts a drawing on the page, as wide as the text and no higher than a page.
+func (p *page) drawing(s *Surface) error {
+	if err := s.fits(); err != nil {
+		return err
+	}
+	scale := min(1, (pageW-2*pageMargin)/s.W, (pageH-2*pageMargin)/s.H)
+	p.room(s.H * scale)
+	p.doc.TransformBegin()
+	p.doc.TransformTranslate(pageMargin, p.y)
+	p.doc.TransformScale(scale*100, scale*100, 0, 0)
+	s.on(p.doc)
+	p.doc.TransformEnd()
+	p.y += s.H*scale + 6
+	return nil
 }
 
 // next begins a page.
@@ -185,13 +244,47 @@ func (p *page) room(h float64) {
 	}
 }
 
-func (p *page) heading(x block) {
-	size := map[int]float64{1: 14, 2: 11.5}[x.level]
-	if size == 0 {
-		size = 10
+// headingSize is the size of a heading's letters.
+func headingSize(level int) float64 {
+	switch level {
+	case 1:
+		return 14
+	case 2:
+		return 11.5
 	}
+	return 10
+}
+
+// together is how high the beginning of some blocks is that is not torn: a heading with what follows it, and a table of
+// a few rows.
+func (p *page) together(blocks []block) (h float64) {
+	const few = 8 // rows
+	for _, x := range blocks {
+		switch {
+		case x.level > 0:
+			size := headingSize(x.level)
+			h += size*0.8 + size*1.5*float64(len(p.lines(x.text, pageW-2*pageMargin)))
+			continue
+		case x.head != nil && len(x.rows) <= few:
+			widths := p.widths(x)
+			if x.headed() {
+				h += p.height(x.head, widths)
+			}
+			for _, r := range x.rows {
+				h += p.height(r, widths)
+			}
+			if h <= pageH-2*pageMargin {
+				return h
+			}
+		}
+		return h + 3*pageLine
+	}
+	return h
+}
+
+func (p *page) heading(x block) {
+	size := headingSize(x.level)
 	p.y += size * 0.8
-	p.room(size*1.5 + 3*pageLine) // what it is about begins on its page
 	p.write(x.text, "sans", "B", size, size*1.5)
 }
 
@@ -248,6 +341,25 @@ func (p *page) write(text, family, style string, size, height float64) {
 
 // table sets a table: columns as wide as they need, the widest cut down to the page.
 func (p *page) table(x block) {
+	widths := p.widths(x)
+	if x.headed() {
+		p.row(x.head, widths, "B")
+	}
+	for _, r := range x.rows {
+		if p.row(r, widths, "") {
+			continue
+		}
+		p.next()
+		if x.headed() {
+			p.row(x.head, widths, "B")
+		}
+		p.row(r, widths, "")
+	}
+	p.y += 6
+}
+
+// widths are those of a table's columns.
+func (p *page) widths(x block) []float64 {
 	p.doc.SetFont("sans", "", 8)
 	n := len(x.head)
 	wants := make([]float64, n)
@@ -258,17 +370,7 @@ func (p *page) table(x block) {
 		}
 		wants[i] += 2*cellPad + 1
 	}
-	widths := share(wants, pageW-2*pageMargin)
-	p.row(x.head, widths, "B")
-	for _, r := range x.rows {
-		if p.row(r, widths, "") {
-			continue
-		}
-		p.next()
-		p.row(x.head, widths, "B")
-		p.row(r, widths, "")
-	}
-	p.y += 6
+	return share(wants, pageW-2*pageMargin)
 }
 
 // share gives each what it wants, as long as there is enough; else those who want most get alike.
@@ -294,19 +396,30 @@ func share(wants []float64, all float64) []float64 {
 	return out
 }
 
-// row sets a row; false where there is no room for it on the page, unless it is the page's first.
-func (p *page) row(cells []string, widths []float64, style string) bool {
-	p.doc.SetFont("sans", style, 8)
+// cells breaks a row's texts into lines, and tells how high it is.
+func (p *page) cells(cells []string, widths []float64) (text [][]string, h float64) {
 	const most = 60 // lines of a page
 	height := 1
-	text := make([][]string, len(cells))
+	text = make([][]string, len(cells))
 	for i, c := range cells {
 		if text[i] = p.lines(c, widths[i]-2*cellPad); len(text[i]) > most {
 			text[i] = append(text[i][:most-1], "…")
 		}
 		height = max(height, len(text[i]))
 	}
-	h := float64(height)*10.5 + 5
+	return text, float64(height)*10.5 + 5
+}
+
+func (p *page) height(cells []string, widths []float64) float64 {
+	p.doc.SetFont("sans", "", 8)
+	_, h := p.cells(cells, widths)
+	return h
+}
+
+// row sets a row; false where there is no room for it on the page, unless it is the page's first.
+func (p *page) row(cells []string, widths []float64, style string) bool {
+	p.doc.SetFont("sans", style, 8)
+	text, h := p.cells(cells, widths)
 	if p.y+h > pageH-pageMargin && p.y > pageMargin+40 {
 		return false
 	}

@@ -195,6 +195,12 @@ func (s *Surface) PDF(w io.Writer) (err error) {
 	doc.AddUTF8FontFromBytes("sans", "B", liberationsansbold.TTF)
 	doc.AddUTF8FontFromBytes("mono", "", liberationmonoregular.TTF)
 	doc.AddPageFormat("P", fpdf.SizeType{Wd: s.W, Ht: s.H})
+	s.on(doc)
+	return doc.Output(w)
+}
+
+// on draws on a page at its origin.
+func (s *Surface) on(doc *fpdf.Fpdf) {
 	rgb := func(c color.Color) (int, int, int) {
 		r, g, b, _ := c.RGBA()
 		return int(r >> 8), int(g >> 8), int(b >> 8)
@@ -232,7 +238,6 @@ func (s *Surface) PDF(w io.Writer) (err error) {
 			doc.DrawPath("D")
 		}
 	}
-	return doc.Output(w)
 }
 
 // Write writes the drawing in the format that a file's name ends in: .svg or .pdf.

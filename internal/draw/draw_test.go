@@ -2,6 +2,7 @@ package draw_test
 
 import (
 	"bytes"
+	"compress/zlib"
 	"encoding/xml"
 	"errors"
 	"image/color"
@@ -74,5 +75,51 @@ func TestAPanicIsAnError(t *testing.T) {
 			!strings.Contains(err.Error(), "out of everything") {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+// texts counts the texts of each page of a PDF.
+func texts(t *testing.T, pdf []byte) (out []int) {
+	t.Helper()
+	for _, part := range bytes.Split(pdf, []byte("stream\n"))[1:] {
+		r, err := zlib.NewReader(bytes.NewReader(part))
+		if err != nil {
+			continue // no stream begins here
+		}
+		b, _ := io.ReadAll(r)
+		if n := bytes.Count(b, []byte(" Tj ET")); n > 0 {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// TestHeadingsStayWithWhatTheyAreAbout: headings and a small table behind them are never torn apart by the end of a page.
+func TestHeadingsStayWithWhatTheyAreAbout(t *testing.T) {
+	const page, together = 3, 10 // the title, a name and a number; two headings, and a table of four rows with two columns
+	moved := 0
+	for lines := 40; lines < 60; lines += 2 {
+		d := draw.Document{Title: "a report"}
+		for range lines {
+			d.Text("a line")
+		}
+		d.Heading(1, "Broken")
+		d.Heading(2, "a check")
+		d.Table([]string{"what", "seen"}, [][]string{{"a", "b"}, {"c", "d"}, {"e", "f"}})
+		var pdf bytes.Buffer
+		if err := d.PDF(&pdf); err != nil {
+			t.Fatal(err)
+		}
+		found := texts(t, pdf.Bytes())
+		switch {
+		case len(found) == 1 && found[0] == page+lines+together:
+		case len(found) == 2 && found[0] <= page+lines && found[1] >= page-1+together:
+			moved++
+		default:
+			t.Errorf("%d lines: %d texts by page", lines, found)
+		}
+	}
+	if moved < 2 {
+		t.Errorf("moved %d times", moved)
 	}
 }

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/types"
 	"github.com/expr-lang/expr/vm"
@@ -73,6 +75,7 @@ func (o Object) MarshalJSON() ([]byte, error) {
 type Template struct {
 	literal any
 	program *vm.Program
+	names   []string // that the program reads
 	list    []*Template
 	members []member
 }
@@ -135,7 +138,10 @@ func compile(v any, at string, options []expr.Option) (*Template, error) {
 			}
 			return nil, e
 		}
-		return &Template{program: p}, nil
+		read := &reads{}
+		node := p.Node()
+		ast.Walk(&node, read)
+		return &Template{program: p, names: read.names}, nil
 	case []any:
 		t := &Template{list: []*Template{}}
 		for i, x := range v {
@@ -172,6 +178,26 @@ func round(x any, digits int) (float64, error) {
 	}
 	p := math.Pow10(digits)
 	return math.Round(f*p) / p, nil
+}
+
+// reads gathers the names that a program reads.
+type reads struct{ names []string }
+
+// Visit implements [ast.Visitor].
+func (r *reads) Visit(node *ast.Node) {
+	if n, is := (*node).(*ast.IdentifierNode); is {
+		r.names = append(r.names, n.Value)
+	}
+}
+
+// Reads tells whether an expression of the template reads a name; a nil template reads none.
+func (t *Template) Reads(name string) bool {
+	if t == nil {
+		return false
+	}
+	return slices.Contains(t.names, name) ||
+		slices.ContainsFunc(t.list, func(x *Template) bool { return x.Reads(name) }) ||
+		slices.ContainsFunc(t.members, func(m member) bool { return m.value.Reads(name) })
 }
 
 // Eval makes the value. names hold what Compile was told of; what is missing is nil.

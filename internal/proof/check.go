@@ -19,6 +19,10 @@ type Check struct {
 	Expected string
 	// Sections are the places in the standards.
 	Sections Sections
+	// Once is for what does not depend on the version: it runs in the first that is asked for.
+	Once bool
+	// Alone is for what disturbs all others: it runs when they have ended, and by itself.
+	Alone bool
 	// Intrusive checks fail logins or throw clients out on purpose.
 	Intrusive bool
 	// Needs is what the check takes of the broker.
@@ -36,6 +40,16 @@ type Sections struct{ V31, V311, V5 string }
 // Same is the same place in 3.1.1 and 5.0, and one of its own in 3.1.
 func Same(v31, both string) Sections { return Sections{v31, both, both} }
 
+// Elsewhere tells whether that is no section of a standard of MQTT, but another's, or the contract.
+func (s Sections) Elsewhere() bool {
+	for _, in := range []string{s.V311, s.V5} {
+		if in != "" {
+			return in[0] < '0' || in[0] > '9'
+		}
+	}
+	return false
+}
+
 // In is the place for the version.
 func (s Sections) In(v packet.Version) string {
 	switch v {
@@ -51,6 +65,8 @@ func (s Sections) In(v packet.Version) string {
 type Needs struct {
 	// Least and Most are how many clients are connected at a time; Most is Least where it is 0.
 	Least, Most int
+	// Wants is how many it waits for, as long as the broker has refused none.
+	Wants int
 	// QoS is the highest that must be granted and taken for the check to tell anything.
 	QoS packet.QoS
 	// Retained and Sessions are stored messages and kept sessions.

@@ -9,7 +9,6 @@ import (
 
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
-	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
 
@@ -92,13 +91,7 @@ func (p *Pass) Client(name string, options ...Option) *Client {
 	peer := &Client{Name: name, p: p}
 	peer.opt.Connect = packet.Connect{ClientID: p.r.clientID(), CleanStart: true, KeepAlive: 60}
 	peer.opt.Dial, peer.opt.Version = p.r.target.Dial, p.Version
-	logs := []*trace.Log{p.log}
-	if p.r.o.Log != nil {
-		logs = append(logs, p.r.o.Log)
-	}
-	peer.opt.Hooks = trace.Record(
-		trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.r.target.Broker, Version: p.Version},
-		logs...)
+	peer.opt.Hooks = p.hooks(name)
 	peer.opt.Take = func(pk packet.Packet) bool {
 		peer.mu.Lock()
 		defer peer.mu.Unlock()

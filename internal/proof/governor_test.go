@@ -12,7 +12,7 @@ import (
 func TestTheGovernorFindsHowManyThereMayBe(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	take := func(g *governor, least, most int) string {
-		n, under, ok := g.take(ctx, least, most)
+		n, under, ok := g.take(ctx, least, 0, most)
 		return fmt.Sprint(n, under, ok)
 	}
 	want := func(got, want string) {
@@ -58,16 +58,16 @@ func TestTheGovernorFindsHowManyThereMayBe(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) { // who waits goes on when there is room, and when it is stopped
 		g := newGovernor()
 		ctx, stop := context.WithCancel(t.Context())
-		g.take(ctx, 3, 3)
+		g.take(ctx, 3, 0, 3)
 		got := make(chan string, 2)
-		go func() { n, _, ok := g.take(ctx, 2, 2); got <- fmt.Sprint(n, ok) }()
+		go func() { n, _, ok := g.take(ctx, 2, 0, 2); got <- fmt.Sprint(n, ok) }()
 		synctest.Wait()
 		if len(got) != 0 {
 			t.Error("there was no room")
 		}
 		g.give(3, false)
 		want(<-got, "2 true")
-		go func() { n, _, ok := g.take(ctx, 3, 3); got <- fmt.Sprint(n, ok) }()
+		go func() { n, _, ok := g.take(ctx, 3, 0, 3); got <- fmt.Sprint(n, ok) }()
 		synctest.Wait()
 		stop()
 		want(<-got, "0 true")

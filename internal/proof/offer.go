@@ -2,6 +2,7 @@ package proof
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"slices"
@@ -108,6 +109,11 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 			o.told(ack)
 		case ctx.Err() != nil:
 			return o, nil // every check says that it was stopped
+		case r.target.Way != nil && untrusted(err): // the checks of TLS tell; nothing else is sent to whoever that is
+			for _, v := range versions {
+				o.Shut[v] = err.Error()
+			}
+			return o, nil
 		case !wanted:
 		case !errors.As(err, &refused) && !errors.As(err, &ended) && !errors.Is(err, errNoAnswer):
 			return o, fmt.Errorf("%w: %w", ErrNotReached, err)
@@ -132,6 +138,12 @@ func (r *runner) look(ctx context.Context, versions []packet.Version) (Offer, er
 		}
 	}
 	return o, nil
+}
+
+// untrusted tells whether a handshake failed because the server's certificate is not to be trusted.
+func untrusted(err error) bool {
+	var failed *tls.CertificateVerificationError
+	return errors.As(err, &failed)
 }
 
 // How long a refusal for want of room is waited out, before it is taken for one.
@@ -303,6 +315,55 @@ func (r *runner) lookExpiry(ctx context.Context, opt client.Options, o *Offer) e
 	return c.Disconnect(0, packet.Int(packet.SessionExpiry, 0))
 }
 
+// versionTold asks the broker what it is. Some brokers tell on a topic of their own; who closes the link on it tells
+// nothing.
+func (r *runner) versionTold(ctx context.Context) string {
+	v := packet.V311
+	if _, refused := r.offer.Refused[v]; refused || !slices.Contains(r.o.Versions, v) {
+		v = r.o.Versions[len(r.o.Versions)-1]
+	}
+	if ctx.Err() != nil || r.offer.Shut[v] != "" {
+		return ""
+	}
+	ctx, cancel := context.WithTimeout(ctx, arrival)
+	defer cancel()
+	told := make(chan string, 1)
+	opt := client.Options{
+		Dial:    r.target.Dial,
+		Version: v,
+		Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60},
+		Message: func(m *packet.Publish) {
+			select {
+			case told <- string(m.Payload):
+			default:
+			}
+		},
+	}
+	if v == packet.V5 {
+		opt.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 0)}
+	}
+	r.target.Login.Apply(&opt)
+	c := client.New(opt)
+	if _, err := c.Connect(ctx); err != nil {
+		return ""
+	}
+	defer c.Disconnect(0)
+	ack, err := c.Subscribe(ctx, []packet.Subscription{{Filter: "$SYS/broker/version"}})
+	if err != nil || ack.Codes[0] >= 0x80 {
+		return ""
+	}
+	select {
+	case s := <-told:
+		return s[:min(len(s), mostTold)]
+	case <-time.After(quietLeast):
+	case <-ctx.Done():
+	}
+	return ""
+}
+
+// mostTold is how many bytes of what a broker says of itself are kept.
+const mostTold = 100
+
 // governor bounds how many clients we have at the broker at a time. It begins with few, and takes more as long
 // as none is refused; a refusal sets the cap. Safe for concurrent use.
 type governor struct {
@@ -325,9 +386,9 @@ func newGovernor() *governor {
 	return g
 }
 
-// take waits for room for at least so many clients, and returns how many there may be, at most most, and the cap
-// under which they are. ok is false where the broker does not take so many.
-func (g *governor) take(ctx context.Context, least, most int) (n, under int, ok bool) {
+// take waits for room for at least so many clients, for wants as long as no cap is known, and returns how many there
+// may be, at most most, and the cap under which they are. ok is false where the broker does not take so many.
+func (g *governor) take(ctx context.Context, least, wants, most int) (n, under int, ok bool) {
 	stop := context.AfterFunc(ctx, func() {
 		g.mu.Lock()
 		defer g.mu.Unlock()
@@ -337,13 +398,16 @@ func (g *governor) take(ctx context.Context, least, most int) (n, under int, ok 
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for ctx.Err() == nil {
+		need := least
 		if g.cap > 0 && least > g.cap {
 			return 0, g.cap, false
+		} else if g.cap == 0 {
+			need = max(least, wants)
 		}
 		if g.used == 0 && g.cap == 0 {
-			g.room = max(g.room, least) // nothing else is there: more has to be tried some time
+			g.room = max(g.room, need) // nothing else is there: more has to be tried some time
 		}
-		if free := g.room - g.used; free >= least {
+		if free := g.room - g.used; free >= need {
 			n = min(free, most)
 			g.used += n
 			return n, g.cap, true
@@ -396,7 +460,7 @@ const (
 	connectWithin = 45 * time.Second
 	arrival       = 5 * time.Second // for what must come
 	quietLeast    = 500 * time.Millisecond
-	evidenceLimit = 4096 // events kept of one check
+	evidenceLimit = 8192 // events kept of one check
 	keptFor       = 300  // seconds that a kept session is to outlive its connection
 	longBy        = 300  // bytes by which a long payload is longer than a short one
 	roomForTopic  = 200  // bytes of a PUBLISH of the checks without that

@@ -41,6 +41,7 @@ type Pass struct {
 	mu       sync.Mutex
 	clients  []*Client
 	raws     []*Raw
+	ended    []string // client identifiers of links whose sessions are to be ended
 	names    []string // of clients and links, in the order in which they were made
 	retained map[string]bool
 	rtt      time.Duration // the longest round trip seen
@@ -60,6 +61,9 @@ func (p *Pass) Login() *workspace.Login { return p.r.target.Login }
 
 // Anonymous tells whether clients without credentials are meant to get in; nil where nobody said.
 func (p *Pass) Anonymous() *bool { return p.r.target.Anonymous }
+
+// Limited is another login that may not do everything; nil where none is known.
+func (p *Pass) Limited() *Limited { return p.r.target.Limited }
 
 // Context ends when the run is stopped.
 func (p *Pass) Context() context.Context { return p.ctx }
@@ -129,7 +133,10 @@ func (p *Pass) SubscribeWith(peer *Client, sub packet.Subscription, ps ...packet
 		)
 	}
 	ack, err := peer.Client.Subscribe(ctx, []packet.Subscription{sub}, ps...)
-	if err != nil {
+	var limit *client.LimitError
+	if errors.As(err, &limit) {
+		return 0, Unsupport("%v", err)
+	} else if err != nil {
 		return 0, Undecide("%s: %v", peer.Name, err)
 	}
 	p.mu.Lock()
@@ -139,6 +146,19 @@ func (p *Pass) SubscribeWith(peer *Client, sub packet.Subscription, ps ...packet
 		return 0, Undecide("the subscription to %s was refused: %s", filter, c.In(packet.SUBACK, p.Version))
 	}
 	return packet.QoS(ack.Codes[0]), nil
+}
+
+// SubscribeAll subscribes to several filters by one SUBSCRIBE and returns the codes of SUBACK; no answer, or one with too few,
+// makes the check undecided.
+func (p *Pass) SubscribeAll(peer *Client, subs ...packet.Subscription) (codes []packet.ReasonCode, err error) {
+	err = p.ask(peer, func(ctx context.Context) error {
+		ack, err := peer.Client.Subscribe(ctx, subs)
+		if err == nil {
+			codes = ack.Codes
+		}
+		return err
+	})
+	return codes, err
 }
 
 // Unsubscribe takes a filter back. Ping sends PINGREQ and waits for the answer. That they are not answered makes
@@ -155,7 +175,11 @@ func (p *Pass) Ping(peer *Client) error {
 func (p *Pass) ask(peer *Client, do func(context.Context) error) error {
 	ctx, cancel := context.WithTimeoutCause(p.ctx, arrival, fmt.Errorf("nothing for %s", arrival))
 	defer cancel()
-	if err := do(ctx); err != nil {
+	err := do(ctx)
+	var limit *client.LimitError
+	if errors.As(err, &limit) {
+		return Unsupport("%v", err)
+	} else if err != nil {
 		return Undecide("%s: %v", peer.Name, err)
 	}
 	return nil
@@ -338,6 +362,9 @@ func (p *Pass) cleanUp() {
 			p.tidy(base, peer, func(context.Context, *client.Client) {})
 		}
 	}
+	for _, id := range p.ended {
+		p.tidy(base, p.Client("cleaner of "+id, WithID(id)), func(context.Context, *client.Client) {})
+	}
 	if len(p.retained) > 0 {
 		p.tidy(base, p.Client("cleaner"), func(ctx context.Context, c *client.Client) {
 			for topic := range p.retained {
@@ -385,6 +412,28 @@ func (p *Pass) NoLong() string { return p.r.offer.NoLong }
 // Highest returns the QoS, or the highest that the broker was found to do where that is less: plain means for
 // what a check is not about.
 func (p *Pass) Highest(q packet.QoS) packet.QoS { return min(q, p.r.offer.QoS) }
+
+// Wildcards tells whether the broker takes filters with wildcards.
+func (p *Pass) Wildcards() bool { return !p.r.offer.NoWildcards }
+
+// Stores tells whether the broker stores messages.
+func (p *Pass) Stores() bool { return p.r.offer.NoRetained == "" }
+
+// LongIDs makes up two client identifiers of so many letters and digits that differ in the last of these, by the broker's rule
+// where it has one.
+func (p *Pass) LongIDs(length int) (one, other string) {
+	head, tail, id := "", "", p.r.clientID()
+	if rule := p.r.target.ClientID; rule != "" {
+		head, tail, _ = strings.Cut(rule, "{n}")
+	}
+	id = strings.TrimSuffix(strings.TrimPrefix(id, head), tail)
+	pad := map[bool]string{true: "x", false: "0"}[p.r.target.ClientID == ""]
+	id += strings.Repeat(pad, max(0, length-len(head)-len(id)-1-len(tail)))
+	return head + id + "1" + tail, head + id + "2" + tail
+}
+
+// Largest is the size of the largest PUBLISH that the broker takes, in bytes; 0 where it names none.
+func (p *Pass) Largest() int { return p.r.offer.PacketSize }
 
 // Forget lets the stored messages on topics be cleared when the check ends.
 func (p *Pass) Forget(topics ...string) {

@@ -45,33 +45,41 @@ func (p *Pass) Raw(name string) (*Raw, error) {
 	if err != nil {
 		return nil, Undecide("no link could be opened for the %s: %v", name, err)
 	}
-	logs := []*trace.Log{p.log}
-	if p.r.o.Log != nil {
-		logs = append(logs, p.r.o.Log)
-	}
-	src := trace.Source{Client: name, Role: trace.RoleCheck, Broker: p.r.target.Broker, Version: p.Version}
-	r := &Raw{Name: name, ID: p.r.clientID(), link: l, hooks: trace.Record(src, logs...), done: make(chan struct{})}
+	return p.raw(name, l), nil
+}
+
+// raw is a link of a check's own over one that stands.
+func (p *Pass) raw(name string, l *link.Link) *Raw {
+	r := &Raw{Name: name, ID: p.r.clientID(), link: l, hooks: p.hooks(name), done: make(chan struct{})}
 	p.mu.Lock()
 	p.raws = append(p.raws, r)
 	p.names = append(p.names, name)
 	p.mu.Unlock()
-	p.r.came()
 	r.hooks.Link(client.LinkOpened, "", "a link without a client")
 	go r.read(p)
-	return r, nil
+	return r
 }
 
 // read takes in what comes, until the link ends.
 func (r *Raw) read(p *Pass) {
-	defer p.r.open.Add(-1)
+	in := false // a link counts as a client once it was let in
+	defer func() {
+		if in {
+			p.r.open.Add(-1)
+		}
+	}()
 	defer close(r.done)
-	in := packet.NewReader(r.link, p.Version)
-	in.MaxSize = client.LargestPacket
+	reader := packet.NewReader(r.link, p.Version)
+	reader.MaxSize = client.LargestPacket
 	var err error
 	for err == nil {
 		var pk packet.Packet
 		var raw []byte
-		if pk, raw, err = in.Next(); raw != nil {
+		if pk, raw, err = reader.Next(); raw != nil {
+			if ack, is := pk.(*packet.Connack); is && ack.Code == 0 && !in {
+				in = true
+				p.r.came()
+			}
 			r.hooks.Received(pk, raw, err)
 		}
 	}
@@ -108,6 +116,15 @@ func (r *Raw) Write(parts ...[]byte) error {
 	return nil
 }
 
+// Text writes bytes in a text frame, over WebSocket.
+func (r *Raw) Text(b []byte) error {
+	r.hooks.Sent(nil, b)
+	if err := r.link.Text(b); err != nil {
+		return Undecide("the %s could not send: %v", r.Name, err)
+	}
+	return nil
+}
+
 // Open tells whether the broker has left the link open.
 func (r *Raw) Open() bool {
 	select {
@@ -121,6 +138,13 @@ func (r *Raw) Open() bool {
 // Close closes the link.
 func (r *Raw) Close() { r.once.Do(func() { r.link.Close() }) }
 
+// End lets the session of a link be ended when the check ends: it was to be kept.
+func (p *Pass) End(r *Raw) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ended = append(p.ended, r.ID)
+}
+
 // Hello is a CONNECT that would be let in: with our login, a clean start and an identifier of its own.
 func (p *Pass) Hello(r *Raw, change ...func(*packet.Connect)) *packet.Connect {
 	o := client.Options{Version: p.Version, Connect: packet.Connect{ClientID: r.ID, CleanStart: true, KeepAlive: 60}}
@@ -131,33 +155,42 @@ func (p *Pass) Hello(r *Raw, change ...func(*packet.Connect)) *packet.Connect {
 	return &o.Connect
 }
 
-// Join opens a link and sends CONNECT by it; CONNACK 0 has come. A refusal makes the check undecided.
+// Join opens a link and sends CONNECT by it; CONNACK 0 has come. A refusal makes the check undecided; one for want of
+// room is waited out for a moment, for a broker may not have noticed yet that the link before has gone.
 func (p *Pass) Join(name string, change ...func(*packet.Connect)) (*Raw, error) {
-	r, err := p.Raw(name)
-	if err != nil {
-		return nil, err
+	for try := 1; ; try++ {
+		r, err := p.Raw(name)
+		if err != nil {
+			return nil, err
+		}
+		from := p.Mark()
+		if err := r.Send(p.Version, p.Hello(r, change...)); err != nil {
+			return nil, err
+		}
+		ack := p.Await(r, from, connectWithin, func(e *trace.Event) bool {
+			return e.Kind == trace.Link && e.Link == client.LinkEnded || e.Kind == trace.Received
+		})
+		if ack == nil || ack.Packet == nil || ack.Packet.Type() != packet.CONNACK {
+			return nil, Undecide("the %s got no CONNACK", name)
+		}
+		c := ack.Packet.(*packet.Connack)
+		if c.Code == 0 {
+			return r, nil
+		}
+		if !Busy(p.Version, c.Code) || try > busyTries {
+			return nil, p.Unwelcome(r, c)
+		}
+		r.Close()
+		p.Gone(r, from, arrival)
+		p.Wait(busyWait)
 	}
-	from := p.Mark()
-	if err := r.Send(p.Version, p.Hello(r, change...)); err != nil {
-		return nil, err
-	}
-	ack := p.Await(r, from, connectWithin, func(e *trace.Event) bool {
-		return e.Kind == trace.Link && e.Link == client.LinkEnded || e.Kind == trace.Received
-	})
-	if ack == nil || ack.Packet == nil || ack.Packet.Type() != packet.CONNACK {
-		return nil, Undecide("the %s got no CONNACK", name)
-	}
-	if c := ack.Packet.(*packet.Connack); c.Code != 0 {
-		return nil, p.Unwelcome(r, c)
-	}
-	return r, nil
 }
 
-// Unwelcome makes a check undecided whose link was refused though nothing was special about its CONNECT; where the broker
-// takes no client more, the check is begun again when there are fewer.
+// Unwelcome makes a check undecided whose link was refused though nothing was special about its CONNECT; where the
+// broker takes no client more, the check is begun again when there are fewer.
 func (p *Pass) Unwelcome(r *Raw, ack *packet.Connack) error {
 	if Busy(p.Version, ack.Code) {
-		p.crowded(int(p.r.open.Load())-1, true)
+		p.crowded(int(p.r.open.Load()), true)
 	}
 	return Undecide("the %s was refused: %s", r.Name, ack.Code.In(packet.CONNACK, p.Version))
 }
@@ -171,7 +204,12 @@ func (p *Pass) Ending(of Actor, from uint64, within time.Duration) *trace.Event 
 
 // Gone waits until an actor's link has ended, whoever ended it, and returns the event.
 func (p *Pass) Gone(of Actor, from uint64, within time.Duration) *trace.Event {
-	return p.Await(of, from, within, func(e *trace.Event) bool { return e.Kind == trace.Link && e.Link == client.LinkEnded })
+	return p.Await(
+		of,
+		from,
+		within,
+		func(e *trace.Event) bool { return e.Kind == trace.Link && e.Link == client.LinkEnded },
+	)
 }
 
 // Wait waits, or until the run is stopped.

@@ -52,7 +52,7 @@ func Skip(format string, args ...any) error { return &outcome{Skipped, fmt.Sprin
 // Result is a verdict with what it rests on.
 type Result struct {
 	Check    *Check
-	Version  packet.Version
+	Version  packet.Version // 0 for what is no matter of one
 	Verdict  Verdict
 	Took     time.Duration
 	Expected string
@@ -65,6 +65,14 @@ type Result struct {
 	Clients  []string // of the evidence, in the order in which the check made them
 	Tables   []Table
 	At       time.Time
+}
+
+// In is the version of MQTT that the check was carried out in; "" for what is no matter of one, such as a trial.
+func (r *Result) In() string {
+	if r.Version == 0 {
+		return ""
+	}
+	return r.Version.String()
 }
 
 // Decided returns the events that the verdict rests on.
@@ -100,8 +108,18 @@ type Table struct {
 // Cell is what came of one pairing.
 type Cell struct {
 	Text string
+	// Words say the same in full; "" where Text does.
+	Words string
 	// Verdict is "" where it was not tried.
 	Verdict Verdict
+}
+
+// InWords tells the cell in full.
+func (c *Cell) InWords() string {
+	if c.Words != "" {
+		return c.Words
+	}
+	return c.Text
 }
 
 // NewTable returns a table of cells that were not tried.
@@ -121,6 +139,8 @@ type Proof struct {
 	Took    time.Duration
 	Results []Result // in the order of the catalogue, then by version
 	Offer   Offer
+	// Told is what the broker says of itself on $SYS/broker/version; "" where it says nothing.
+	Told string
 	// Doors were found open at the broker; nil where nobody looked.
 	Doors []reach.Door
 }

@@ -30,11 +30,28 @@ type Target struct {
 	// Anonymous tells whether clients without credentials are meant to get in; nil
 	// where nobody said.
 	Anonymous *bool
+	// Way is how the listener is reached below MQTT; nil within memory. Doors are the other ways into the broker.
+	Way   *Way
+	Doors []Door
+	// Limited is another login that may not do everything; nil where none is known.
+	Limited *Limited
 	// Intrusive allows intrusive checks on a real broker.
 	Intrusive bool
 	// ClientID is the pattern of the checks' client identifiers, {n} for a number, where the broker has a
 	// rule; "" for identifiers that every broker must take.
 	ClientID string
+	// Agreement is what the contract says about the broker; nil where there is none.
+	Agreement *Agreement
+	// Restart restarts the broker, in order, or, where it is to be killed, at once, and returns when it is back; nil
+	// where nobody can.
+	Restart func(ctx context.Context, killed bool) error
+}
+
+// Limited is a login with rights.
+type Limited struct {
+	Login *workspace.Login
+	// Publish and Subscribe are the topic filters that it may publish and subscribe to; nil for everything.
+	Publish, Subscribe []string
 }
 
 // Options say what to run.
@@ -45,6 +62,10 @@ type Options struct {
 	Versions []packet.Version
 	// Parallel is how many run side by side; [DefaultParallel] where it is 0.
 	Parallel int
+	// OnTopics allows checks to publish on the contract's own topics: whoever listens there hears it.
+	OnTopics bool
+	// Restarts allows the broker to be restarted, which throws everybody out.
+	Restarts bool
 	// Run marks topics and client ids of this proof: letters and digits, six at most. A
 	// random one where it is empty.
 	Run string
@@ -92,6 +113,7 @@ type runner struct {
 	done    map[string]chan struct{} // by NAME/VERSION: closed when the verdict is there
 	verdict map[string]Verdict
 	late    []*lingering
+	shared  map[string]*shared // by NAME/VERSION
 }
 
 // lingering is a check that is kept so far, and whose watchers stay on until the run ends.
@@ -115,12 +137,13 @@ func (r *runner) came() {
 func (r *runner) clientID() string {
 	n := r.number.Add(1)
 	if r.target.ClientID != "" {
-		return strings.ReplaceAll(r.target.ClientID, "{n}", fmt.Sprint(r.first+n))
+		n += r.first
 	}
-	return fmt.Sprintf("hod%sn%d", r.run, n)
+	return r.target.MakeID(r.run, int(n))
 }
 
-// Run carries out the checks. It returns [ErrNotReached] when the listener cannot be reached, and a
+// Run carries out the checks. It returns [ErrNotReached] when the listener cannot be reached, or its
+// certificate is not to be trusted and no check of TLS is asked for, and a
 // [*NotLetInError] when our own login is not let in; after that every check gets a verdict. When the context
 // ends, what is left is undecided.
 func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
@@ -136,6 +159,7 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 	switch l, err := t.Dial(ctx); {
 	case err == nil:
 		l.Close()
+	case t.Way != nil && untrusted(err) && slices.ContainsFunc(o.Checks, func(c *Check) bool { return c.Family() == "tls" }):
 	case ctx.Err() == nil: // else it was stopped: every check says so
 		return nil, fmt.Errorf("%w: %w", ErrNotReached, err)
 	}
@@ -167,6 +191,9 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 	for _, i := range inOrder(o.Checks) {
 		c := o.Checks[i]
 		for j, v := range o.Versions {
+			if c.Alone {
+				continue
+			}
 			slots <- struct{}{}
 			wg.Go(func() {
 				defer func() { <-slots }()
@@ -176,9 +203,44 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 	}
 	wg.Wait()
 	r.endLate(ctx)
+	for i, c := range o.Checks {
+		for j, v := range o.Versions {
+			if c.Alone {
+				r.one(ctx, c, v, i*len(o.Versions)+j)
+			}
+		}
+	}
+	r.endLate(ctx)
+	p.Told = r.versionTold(ctx)
 	p.Results, p.Offer, p.Took = r.results, r.offer, time.Since(p.Started)
 	p.Offer.Connections = r.gov.capped()
 	return p, nil
+}
+
+// Look finds out what a broker offers, and runs no check. The error is as that of [Run].
+func Look(ctx context.Context, t Target, versions []packet.Version) (Offer, error) {
+	l, err := t.Dial(ctx)
+	if err != nil {
+		return Offer{}, fmt.Errorf("%w: %w", ErrNotReached, err)
+	}
+	l.Close()
+	r := &runner{
+		target: t,
+		o:      Options{Versions: versions},
+		run:    RunID(),
+		gov:    newGovernor(),
+		first:  100_000 + rand.Int64N(800_000),
+	}
+	return r.look(ctx, versions)
+}
+
+// MakeID makes up a client identifier of a run: letters and digits only, at most 23, what every server must take (3.1.1
+// §3.1.3.1), unless the broker has a rule.
+func (t *Target) MakeID(run string, number int) string {
+	if t.ClientID != "" {
+		return strings.ReplaceAll(t.ClientID, "{n}", fmt.Sprint(number))
+	}
+	return fmt.Sprintf("hod%sn%d", run, number)
 }
 
 func (r *runner) doing(what string) {
@@ -230,7 +292,7 @@ func (r *runner) one(ctx context.Context, c *Check, v packet.Version, at int) {
 	}
 	least := max(1, c.Needs.Least)
 	for try := 1; ; try++ {
-		n, under, ok := r.gov.take(ctx, least, max(least, c.Needs.Most))
+		n, under, ok := r.gov.take(ctx, least, c.Needs.Wants, max(least, c.Needs.Wants, c.Needs.Most))
 		p := r.pass(ctx, c, v)
 		p.room = n
 		if !ok {
@@ -310,13 +372,15 @@ func (r *runner) ruledOut(ctx context.Context, c *Check, v packet.Version) error
 	switch why, refused := r.offer.Refused[v]; {
 	case c.Section(v) == "":
 		return Skip("not meant for version %s", v)
+	case c.Once && v != r.o.Versions[0]:
+		return Skip("the same in every version of MQTT: see %s", r.o.Versions[0])
 	case c.Intrusive && !r.target.StandIn && !r.target.Intrusive:
 		return Skip("it fails logins or throws clients out; --intrusive, or intrusive: allowed on the broker, runs it")
 	case ctx.Err() != nil:
 		return Undecide("stopped before it began")
 	case refused:
 		return Unsupport("the broker does not take version %s: %s", v, why)
-	case r.offer.Shut[v] != "":
+	case r.offer.Shut[v] != "" && !(c.Family() == "tls" && r.target.Way != nil):
 		return Undecide("our own login is not let in: %s", r.offer.Shut[v])
 	case need.QoS > r.offer.QoS:
 		return Unsupport("the broker does QoS %d at most", r.offer.QoS)

@@ -28,11 +28,11 @@ func TestWhatIsNotAskedForIsSkippedAndWhatIsStoppedIsUndecided(t *testing.T) {
 		defer s.Close()
 		real := proof.Target{Broker: "real", Dial: s.Dial}
 		checks, err := check.Match("login.*")
-		if err != nil || len(checks) != 3 {
+		if err != nil || len(checks) != 6 {
 			t.Fatal(checks, err)
 		}
 		p, err := proof.Run(context.Background(), real, proof.Options{Checks: checks})
-		if err != nil || p.Counts()[proof.Skipped] != 9 {
+		if err != nil || p.Counts()[proof.Skipped] != 18 {
 			t.Errorf("%v %v", p.Counts(), err)
 		}
 		ctx, cancel := context.WithCancel(context.Background())

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"sync"
 	"testing"
 
 	"hodstone/internal/mqtt/link"
@@ -20,9 +21,27 @@ func TestEveryAddressOfANameIsTried(t *testing.T) {
 	_, port, _ := net.SplitHostPort(strings.TrimPrefix(u, "mqtt://"))
 	all := names{"quay.test": {"127.0.0.1", "127.0.0.9", "127.0.0.1"}, "pier.test": {"127.0.0.8", "127.0.0.9"}}
 	none := func() []netip.Addr { return nil }
-	rep := Run(context.Background(), []Target{{Name: "quay/a", URL: "mqtt://quay.test:" + port}, {Name: "pier/a", URL: "mqtt://pier.test:" + port}}, Options{Resolver: all, Own: none, Wait: DefaultWait})
+	var mu sync.Mutex
+	var shown []Result // as screens keep them
+	var then []string
+	o := Options{Resolver: all, Own: none, Wait: DefaultWait, Progress: func(r Result) {
+		mu.Lock()
+		defer mu.Unlock()
+		shown, then = append(shown, r), append(then, fmt.Sprintf("%+v", r.Ways))
+	}}
+	targets := []Target{
+		{Name: "quay/a", URL: "mqtt://quay.test:" + port},
+		{Name: "pier/a", URL: "mqtt://pier.test:" + port},
+	}
+	rep := Run(context.Background(), targets, o)
+	for i, r := range shown {
+		if now := fmt.Sprintf("%+v", r.Ways); now != then[i] {
+			t.Errorf("what was told changed later: %s, then %s", then[i], now)
+		}
+	}
 	quay, pier := &rep.Results[0], &rep.Results[1]
-	if len(quay.Ways) != 2 || !quay.Ways[0].In || quay.Ways[1].In || quay.Lookup.Learnt != "2 addresses" || quay.Diagnosis() != nil {
+	if len(quay.Ways) != 2 || !quay.Ways[0].In || quay.Ways[1].In || quay.Lookup.Learnt != "2 addresses" ||
+		quay.Diagnosis() != nil {
 		t.Errorf("%+v", quay.Ways)
 	}
 	if got := told(rep); !strings.Contains(got, "quay/a: worry: in at 127.0.0.1, not at 127.0.0.9") {
@@ -49,7 +68,8 @@ func TestStagesFollowTheURL(t *testing.T) {
 			t.Errorf("%s: %s", u, got)
 		}
 		greeting := string(Greeting(e))
-		if e.WebSocket != strings.HasPrefix(greeting, "GET /mqtt HTTP/1.1\r\n") || !e.WebSocket && greeting[0] != byte(packet.CONNECT)<<4 {
+		if e.WebSocket != strings.HasPrefix(greeting, "GET /mqtt HTTP/1.1\r\n") ||
+			!e.WebSocket && greeting[0] != byte(packet.CONNECT)<<4 {
 			t.Errorf("%s is greeted with %q", u, greeting)
 		}
 	}
@@ -87,15 +107,24 @@ func TestDoorsAreToldOnce(t *testing.T) {
 		return &Result{Target: Target{Name: name}, Doors: doors}
 	}
 	got := OpenDoors([]*Result{
-		result("quay/tcp", Door{Name: workspace.DoorPlain, What: "a plain listener", Accepted: "until May"}, Door{Name: workspace.DoorAnonymous, What: "anonymous"}),
-		result("quay/ws", Door{Name: workspace.DoorPlain, What: "a plain listener", Accepted: "until May"}, Door{Name: workspace.DoorAnonymous, What: "anonymous"}),
+		result(
+			"quay/tcp",
+			Door{Name: workspace.DoorPlain, What: "a plain listener", Accepted: "until May"},
+			Door{Name: workspace.DoorAnonymous, What: "anonymous"},
+		),
+		result(
+			"quay/ws",
+			Door{Name: workspace.DoorPlain, What: "a plain listener", Accepted: "until May"},
+			Door{Name: workspace.DoorAnonymous, What: "anonymous"},
+		),
 		result("pier/tcp", Door{Name: workspace.DoorAnonymous, What: "anonymous"}),
 	})
 	var names []string
 	for _, d := range got {
 		names = append(names, d.Name)
 	}
-	if strings.Join(names, " ") != "anonymous anonymous plain" || got[1].What != "pier: anonymous" || got[2].What != "quay: plain listeners stand beside a TLS one: quay/tcp, quay/ws" {
+	if strings.Join(names, " ") != "anonymous anonymous plain" || got[1].What != "pier: anonymous" ||
+		got[2].What != "quay: plain listeners stand beside a TLS one: quay/tcp, quay/ws" {
 		t.Errorf("%+v", got)
 	}
 	if OpenDoors(nil) != nil {

@@ -127,7 +127,7 @@ type Options struct {
 	Dialled func(net.Addr)
 	// Log gets the packets of all clients too, under [trace.RoleProbe], beside those of each result; may be nil.
 	Log *trace.Log
-	// Progress is told of each target as it goes on; it must not wait. May be nil.
+	// Progress is told of each target as it goes on, and may keep what it is told; it must not wait. May be nil.
 	Progress func(Result)
 	// Now is the time; the present where it is nil.
 	Now func() time.Time

@@ -37,6 +37,9 @@ func (r *runner) say(format string, args ...any) {
 	if r.o.Progress != nil {
 		shown := r.result
 		shown.Ways = slices.Clone(r.result.Ways)
+		for i := range shown.Ways {
+			shown.Ways[i].Steps = slices.Clone(shown.Ways[i].Steps) // what is learnt is written into them later
+		}
 		r.o.Progress(shown)
 	}
 }

@@ -92,6 +92,9 @@ func NewPropertyRecords(ps packet.Properties) (out []PropertyRecord) {
 	return out
 }
 
+// WayOf says which way a packet went: "sent" by the client, or "received".
+func WayOf(k trace.Kind) string { return kindWords[k] }
+
 // kindWords are the kinds of events in words.
 var kindWords = map[trace.Kind]string{
 	trace.Sent:     "sent",

@@ -19,6 +19,8 @@ import (
 type Document struct {
 	Broker   string        `json:"broker"`
 	Listener string        `json:"listener"`
+	Started  string        `json:"started"` // RFC 3339, in UTC
+	TookMS   float64       `json:"took_ms"`
 	Checks   []CheckRecord `json:"checks"`
 	Summary  Summary       `json:"summary"`
 	// Doors were found open; it is left out where nobody looked.
@@ -47,7 +49,9 @@ type DecidedRecord struct {
 	// Way is "sent" by the client or "received"; for what happened to the link, "link".
 	Way    string `json:"way"`
 	Packet string `json:"packet"`
-	Raw    string `json:"raw,omitempty"` // in hexadecimal; secrets are masked
+	// Raw is in hexadecimal, with secrets masked; of longer packets the first bytes; Bytes is how long those are.
+	Raw   string `json:"raw,omitempty"`
+	Bytes int    `json:"bytes,omitempty"`
 }
 
 // TableRecord is a table that a check shows.
@@ -62,27 +66,33 @@ type TableRecord struct {
 
 // CellRecord is a cell of a table; its verdict is empty where it was not tried.
 type CellRecord struct {
-	Text    string `json:"text"`
+	Text string `json:"text"`
+	// Words say the same in full, where the text is short.
+	Words   string `json:"words,omitempty"`
 	Verdict string `json:"verdict"`
 }
 
 // mostDecided is how many packets a report carries for one verdict.
 const mostDecided = 20
 
+// mostRaw is how many bytes of a packet a report carries.
+const mostRaw = 512
+
 func decided(r *proof.Result) (out []DecidedRecord) {
 	all := r.Decided()
 	for i := range all[max(0, len(all)-mostDecided):] {
 		e := &all[max(0, len(all)-mostDecided)+i]
-		out = append(
-			out,
-			DecidedRecord{
-				AtMS:   float64(e.At.Sub(r.At).Microseconds()) / 1000,
-				Client: e.Client,
-				Way:    kindWords[e.Kind],
-				Packet: e.Describe(),
-				Raw:    hex.EncodeToString(e.Raw),
-			},
-		)
+		d := DecidedRecord{
+			AtMS:   float64(e.At.Sub(r.At).Microseconds()) / 1000,
+			Client: e.Client,
+			Way:    kindWords[e.Kind],
+			Packet: e.Describe(),
+			Raw:    hex.EncodeToString(e.Raw[:min(len(e.Raw), mostRaw)]),
+		}
+		if len(e.Raw) > mostRaw {
+			d.Bytes = len(e.Raw)
+		}
+		out = append(out, d)
 	}
 	return out
 }
@@ -94,7 +104,7 @@ func tables(r *proof.Result) (out []TableRecord) {
 		for _, row := range t.Cells {
 			var cells []CellRecord
 			for _, c := range row {
-				cells = append(cells, CellRecord{c.Text, string(c.Verdict)})
+				cells = append(cells, CellRecord{c.Text, c.Words, string(c.Verdict)})
 			}
 			x.Cells = append(x.Cells, cells)
 		}
@@ -122,13 +132,17 @@ func Standard(r *proof.Result) string {
 	if version == "5" {
 		version = "5.0"
 	}
+	if r.Check.Sections.Elsewhere() {
+		return section
+	}
 	return fmt.Sprintf("MQTT %s §%s", version, strings.ReplaceAll(section, ", ", ", §"))
 }
 
 // NewDocument turns a proof into its document.
 func NewDocument(p *proof.Proof) Document {
 	n := p.Counts()
-	d := Document{Broker: p.Target.Broker, Listener: p.Target.Listener, Checks: []CheckRecord{},
+	d := Document{Broker: p.Target.Broker, Listener: p.Target.Listener, Started: p.Started.UTC().Format(time.RFC3339),
+		TookMS: float64(p.Took.Microseconds()) / 1000, Checks: []CheckRecord{},
 		Summary: Summary{n[proof.Kept], n[proof.Broken], n[proof.Unsupported], n[proof.Undecided], n[proof.Skipped]}}
 	for i := range p.Results {
 		r := &p.Results[i]
@@ -138,7 +152,7 @@ func NewDocument(p *proof.Proof) Document {
 		}
 		d.Checks = append(
 			d.Checks,
-			CheckRecord{Name: r.Check.Name, Version: r.Version.String(), Verdict: string(r.Verdict),
+			CheckRecord{Name: r.Check.Name, Version: r.In(), Verdict: string(r.Verdict),
 				TookMS: float64(
 					r.Took.Microseconds(),
 				) / 1000, Expected: r.Expected, Seen: r.Seen, Standard: Standard(r), Notes: notes,
@@ -209,6 +223,9 @@ func decidedLines(r *proof.Result) (out []string) {
 		line := fmt.Sprintf("decided: %+.3f s %s %s %s", d.AtMS/1000, d.Client, d.Way, d.Packet)
 		if d.Raw != "" {
 			line += " = " + d.Raw
+			if d.Bytes > 0 {
+				line += fmt.Sprintf("… (%d bytes)", d.Bytes)
+			}
 		}
 		out = append(out, line)
 	}
@@ -221,7 +238,10 @@ func JUnit(w io.Writer, p *proof.Proof) error {
 	out := junitSuites{Name: p.Target.Broker + " " + p.Target.Listener, Time: seconds(p.Took)}
 	for i := range p.Results {
 		r := &p.Results[i]
-		name := "MQTT " + r.Version.String()
+		name := "MQTT " + r.In()
+		if r.In() == "" {
+			name = "trials"
+		}
 		var s *junitSuite
 		for k := range out.Suites {
 			if out.Suites[k].Name == name {
@@ -310,9 +330,27 @@ func Sign(v proof.Verdict) string {
 	return "–"
 }
 
+// trialLines writes a trial: what it shows, and its steps.
+func trialLines(r *proof.Result) string {
+	s := plain.Sprintf("%s %-11s %8s  %s\n", Sign(r.Verdict), r.Verdict, r.Took.Round(time.Millisecond), r.Check.Title)
+	for _, step := range r.Steps {
+		s += plain.Sprintf("    %s\n", step.Text)
+	}
+	if r.Verdict != proof.Kept {
+		s += plain.Sprintf("    %s %s\n", Sign(r.Verdict), r.Seen)
+	}
+	for _, n := range r.Notes {
+		s += plain.Sprintf("    note: %s\n", n)
+	}
+	return s
+}
+
 // Line writes a result for a terminal: one line, and for what is not kept the
 // reasons under it.
 func Line(r *proof.Result) string {
+	if r.In() == "" {
+		return trialLines(r)
+	}
 	s := plain.Sprintf(
 		"%s %-11s %-22s %-5s %8s  %s\n",
 		Sign(r.Verdict),

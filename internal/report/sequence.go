@@ -25,6 +25,16 @@ type Sequence struct {
 	// Since is what times are relative to; the first event's where it is zero.
 	Since  time.Time
 	Marked func(*trace.Event) string
+	// Narrow leaves less room for lanes and texts: for a page.
+	Narrow bool
+}
+
+// lane is how wide a lane is, and text the room for what stands beside.
+func (q *Sequence) room() (lane, text float64) {
+	if q.Narrow {
+		return 64, 270
+	}
+	return seqLane, seqText
 }
 
 // The measures of the drawing, in points.
@@ -77,8 +87,9 @@ func (q *Sequence) Draw() (*draw.Surface, error) {
 		since = q.Events[0].At
 	}
 	top := seqMargin + float64(len(q.Caption))*16 + 34
-	textAt := seqMargin + seqGutter + float64(len(lanes)+1)*seqLane
-	s := draw.New(textAt+seqText+seqMargin, top+float64(len(q.Events))*seqRow+seqMargin)
+	width, room := q.room()
+	textAt := seqMargin + seqGutter + float64(len(lanes)+1)*width
+	s := draw.New(textAt+room+seqMargin, top+float64(len(q.Events))*seqRow+seqMargin)
 	for i, line := range q.Caption {
 		f := draw.Font{Color: faint, Size: 10, Align: -1}
 		if i == 0 {
@@ -88,11 +99,11 @@ func (q *Sequence) Draw() (*draw.Surface, error) {
 	}
 	columns := map[string]float64{}
 	middle := (len(lanes) + 1) / 2
-	col := func(i int) float64 { return seqMargin + seqGutter + (float64(i)+0.5)*seqLane }
+	col := func(i int) float64 { return seqMargin + seqGutter + (float64(i)+0.5)*width }
 	lane := func(name string, x float64, pen draw.Pen, bold bool) {
 		s.Line(pen, draw.Point{X: x, Y: top - 8}, draw.Point{X: x, Y: s.H - seqMargin})
 		f := draw.Font{Color: ink, Size: 10, Bold: bold}
-		s.Text(f, draw.Point{X: x, Y: top - 14}, fit(f, name, seqLane-6))
+		s.Text(f, draw.Point{X: x, Y: top - 14}, fit(f, name, width-6))
 	}
 	for i, name := range lanes {
 		if i >= middle {
@@ -176,7 +187,8 @@ func (q *Sequence) row(
 		text = mark + "  " + text
 	}
 	f := draw.Font{Color: col, Size: 9, Align: -1}
-	s.Text(f, draw.Point{X: textAt, Y: base}, fit(f, text, seqText))
+	_, room := q.room()
+	s.Text(f, draw.Point{X: textAt, Y: base}, fit(f, text, room))
 }
 
 // arrow draws the packet between its client's lane and the broker's, dashed for a retained

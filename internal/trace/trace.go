@@ -298,6 +298,20 @@ func Redact(e Event) Event {
 	return e
 }
 
+// optionsOf are the options of a subscription that are set (5.0 §3.8.3.1).
+func optionsOf(s *packet.Subscription) (out string) {
+	if s.NoLocal {
+		out += " no-local"
+	}
+	if s.RetainAsPublished {
+		out += " retain-as-published"
+	}
+	if s.RetainHandling > 0 {
+		out += fmt.Sprintf(" retain-handling %d", s.RetainHandling)
+	}
+	return out
+}
+
 // Describe says in a line what the packet is: "PUBLISH marrowvoe/pen/1/oxygen QoS 1".
 func (e *Event) Describe() string {
 	switch p := e.Packet.(type) {
@@ -314,7 +328,21 @@ func (e *Event) Describe() string {
 		}
 		return s
 	case *packet.Connect:
-		return fmt.Sprintf("CONNECT %q version %s keep alive %d s", p.ClientID, p.Level, p.KeepAlive)
+		id, level := p.ClientID, p.Level
+		if level == 0 { // it is written in that of the session
+			level = e.Version
+		}
+		const most = 100 // it may have 65,535 bytes
+		if len(id) > most {
+			return fmt.Sprintf(
+				"CONNECT %q… (%d bytes) version %s keep alive %d s",
+				strings.ToValidUTF8(id[:most], ""),
+				len(id),
+				level,
+				p.KeepAlive,
+			)
+		}
+		return fmt.Sprintf("CONNECT %q version %s keep alive %d s", id, level, p.KeepAlive)
 	case *packet.Connack:
 		s := fmt.Sprintf("CONNACK %s %s", p.Code.Code(packet.CONNACK, e.Version), p.Code.In(packet.CONNACK, e.Version))
 		if p.SessionPresent {
@@ -324,7 +352,7 @@ func (e *Event) Describe() string {
 	case *packet.Subscribe:
 		s := "SUBSCRIBE"
 		for _, sub := range p.Subscriptions {
-			s += fmt.Sprintf(" %s QoS %d", sub.Filter, sub.QoS)
+			s += fmt.Sprintf(" %s QoS %d%s", sub.Filter, sub.QoS, optionsOf(&sub))
 		}
 		return s
 	case *packet.Suback:

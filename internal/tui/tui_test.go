@@ -297,17 +297,27 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.await("undecided")
 	x.key("r")
 	x.await(" of ")
-	text := x.await("connect                  16 checks", "qos                      2 checks", "✓ 14 ∅ 1", "∅ unsupported keepalive.server-value")
+	text := x.await(
+		"connect                  16 checks",
+		"qos                      13 checks",
+		"✓ 14 ∅ 1",
+		"∅ unsupported keepalive.server-value",
+	)
 	if strings.Contains(text, "a proper CONNECT gets in") {
 		t.Errorf("a family of which nothing is broken is not folded:\n%s", text)
 	}
 	x.key("enter")
-	x.await("▸ connect.accepted", "a proper CONNECT gets in", "will                     13 checks", "CONNACK 0 three times")
+	x.await(
+		"▸ connect.accepted",
+		"a proper CONNECT gets in",
+		"will                     13 checks",
+		"CONNACK 0 three times",
+	)
 	x.key("space")
 	x.await("▸ connect                  16 checks")
 
 	x.key(":")
-	x.await("proof: run all", "go to wire", "quit")
+	x.await("proof: run all", "go to trust", "quit")
 	for _, k := range "zzzz" {
 		x.key(string(k))
 	}
@@ -516,4 +526,22 @@ func TestAFaultIsTold(t *testing.T) {
 	x.await("This screen cannot be drawn", "no floor in View")
 	x.key("4")
 	x.await("pen-1, plays pen")
+}
+
+// TestADeviceIsMadeToMisbehave on the screen, and no longer.
+func TestADeviceIsMadeToMisbehave(t *testing.T) {
+	x := on(t, demoFiles(t), 160, 47)
+	x.key("4")
+	x.await("pen-1", "plays pen")
+	x.key("m")
+	x.await("what pen-1 does wrong", "· payload.numbers-as-text", "more")
+	x.key("enter")
+	x.await("! payload.numbers-as-text", "from now on: Numbers in its messages are texts.")
+	x.key("esc")
+	x.await("! misbehaves: payload.numbers-as-text")
+	x.key("m")
+	x.key("enter")
+	x.await("no longer does: Numbers")
+	x.key("esc")
+	x.await("pen-1          ●")
 }

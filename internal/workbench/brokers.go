@@ -66,6 +66,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 			Limits:    br.StandIn.Limits,
 			Hooks:     trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Tell),
 			Faults:    faults,
+			System:    true,
 		},
 	)
 	if err != nil {
@@ -143,6 +144,13 @@ func (b *Bench) Authority() (*trust.Authority, error) {
 // trust it.
 func (b *Bench) certify(l *workspace.Listener, br *workspace.StandIn) (*tls.Config, error) {
 	flaw := br.Certificate
+	if all, err := fault.Set(append(slices.Clone(br.Faults), b.opt.Faults...)...); err == nil {
+		for _, f := range all {
+			if f.Certificate != "" {
+				flaw = f.Certificate
+			}
+		}
+	}
 	e, err := link.Parse(l.URL)
 	if err != nil || !e.TLS {
 		return nil, err

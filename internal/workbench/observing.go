@@ -1,6 +1,7 @@
 package workbench
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/proof"
 	"hodstone/internal/reach"
 	"hodstone/internal/trace"
 )
@@ -29,6 +31,7 @@ type observing struct {
 
 	mu         sync.Mutex // guards what follows
 	judge      *contract.Judge
+	tried      map[string]bool // payloads of checks on the contract's topics
 	journeys   *trace.Journeys
 	statistics *trace.Statistics
 	monitor    *reach.Monitor
@@ -210,10 +213,13 @@ func (o *observing) event(e *trace.Event) {
 	o.statistics.Add(e)
 	o.monitor.Add(e)
 	m := e.Publish()
+	if m != nil && e.Role == trace.RoleCheck && e.Kind == trace.Sent && !trace.OwnTopic(e.Topic()) {
+		o.tries(m)
+	}
 	if m != nil && !e.Own() && (e.Kind == trace.Sent || e.Kind == trace.Received) {
 		o.traffic.Add(e.At)
 	}
-	if !o.own[e.Client] {
+	if !o.own[e.Client] || e.Role == trace.RoleCheck { // a check may call its own client by the same name
 		o.session(e)
 		return
 	}
@@ -224,7 +230,7 @@ func (o *observing) event(e *trace.Event) {
 	if e.Kind != trace.Received {
 		return
 	}
-	if m != nil && j != nil && !e.Own() {
+	if m != nil && j != nil && !e.Own() && !o.tried[string(m.Payload)] {
 		o.message(e, m, j)
 	}
 	o.missing(o.judge.Seen(e.Broker, e.At))
@@ -232,6 +238,19 @@ func (o *observing) event(e *trace.Event) {
 		o.eyes[e.Broker].thawed = false
 		o.sees(e.Broker, e.At)
 	}
+}
+
+// tries keeps what a check publishes on the contract's own topics: it says on its face what it is, and no clause is
+// judged by it.
+func (o *observing) tries(m *packet.Publish) {
+	const most = 10_000
+	if !bytes.HasPrefix(m.Payload, []byte(proof.CheckMark)) {
+		return
+	}
+	if o.tried == nil || len(o.tried) >= most {
+		o.tried = map[string]bool{}
+	}
+	o.tried[string(m.Payload)] = true
 }
 
 // missing tells of what was due and did not come.

@@ -2,7 +2,9 @@ package workbench
 
 import (
 	"slices"
+	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/time/rate"
 
@@ -17,6 +19,7 @@ type playing struct {
 
 	mu   sync.Mutex // guards what follows
 	list []*device.Device
+	at   string // BROKER/LISTENER that all speak to, in place of what the workspace says; "" for that
 }
 
 // all returns the devices as they are now.
@@ -29,6 +32,11 @@ func (p *playing) all() []*device.Device {
 // newDevice makes a device of a kind.
 func (b *Bench) newDevice(kind *workspace.Device, number int) *device.Device {
 	w := b.Workspace()
+	if at := b.At(); at != "" {
+		moved := *kind
+		moved.Broker, moved.Listener, _ = strings.Cut(at, "/")
+		kind = &moved
+	}
 	login := w.Login(workspace.FillIn(kind.Login, number))
 	return device.New(
 		device.Options{
@@ -63,4 +71,61 @@ func (b *Bench) Devices() []device.State {
 		out[i] = d.State()
 	}
 	return out
+}
+
+// At is where all devices speak to, in place of what the workspace says; "" for that.
+func (b *Bench) At() string {
+	b.play.mu.Lock()
+	defer b.play.mu.Unlock()
+	return b.play.at
+}
+
+// moveTo sets it, and tells where there is no such way.
+func (b *Bench) moveTo(where string) error {
+	if where != "" {
+		broker, listener, _ := strings.Cut(where, "/")
+		if _, _, err := b.address(broker, listener); err != nil {
+			return err
+		}
+	}
+	b.play.mu.Lock()
+	b.play.at = where
+	b.play.mu.Unlock()
+	return nil
+}
+
+// Move lets all devices speak to BROKER/LISTENER from now on, or, with "", to what the workspace says. They say goodbye
+// before, and come again; who was switched off stays so. It returns when they have been started.
+func (b *Bench) Move(where string) error {
+	if err := b.moveTo(where); err != nil {
+		return err
+	}
+	before := b.play.all()
+	off := map[string]bool{}
+	var wg sync.WaitGroup
+	for _, d := range before {
+		st := d.State()
+		off[st.Name] = st.Phase == device.Off
+		wg.Go(d.Stop)
+	}
+	wg.Wait()
+	var list []*device.Device
+	for _, kind := range b.Workspace().Devices {
+		for n := range max(1, kind.Count) {
+			list = append(list, b.newDevice(kind, n+1))
+		}
+	}
+	b.play.mu.Lock()
+	b.play.list = list
+	b.play.mu.Unlock()
+	b.observe()
+	for _, o := range b.observers.all() {
+		o.waitReady(b.ctx, time.Second)
+	}
+	for _, d := range list {
+		if b.ctx.Err() == nil && !off[d.State().Name] {
+			d.Start()
+		}
+	}
+	return nil
 }

@@ -3,6 +3,7 @@ package workbench
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
 	"hodstone/internal/reach"
+	"hodstone/internal/report"
 )
 
 // proving holds the bench's proof, the latest.
@@ -31,16 +33,35 @@ type ProofState struct {
 	Now     map[string]bool // checks under way, as NAME/VERSION
 	Results []proof.Result  // as they came; in the catalogue's order at the end
 	Took    time.Duration
-	Err     error // why it could not begin
+	// Before is how long as many checks took the last time; 0 where that is not known.
+	Before time.Duration
+	Err    error // why it could not begin
+	// Changes is what differs from the proof before, of the same way and of as many checks; nil where there is none.
+	Changes *report.Comparison
+	// Left are the ways that follow, Series the numbers of the proofs that were made one after the other so far, and Shut
+	// says which ways could not be proven, and why.
+	Left   []string
+	Series []int64
+	Shut   []string
+	// NotKept is why the proof could not be kept in its file; nil where it was.
+	NotKept error
 	// Stale tells that the settings of the way were edited since: what was proven may no longer hold.
 	Stale bool
 }
 
-// StartProof runs checks in the background; one proof at a time.
-func (b *Bench) StartProof(where string, o proof.Options) error {
-	t, err := b.Target(where)
-	if err != nil {
-		return err
+// StartProof runs checks in the background on one way into a broker, BROKER/LISTENER, or on several one after the
+// other; one proof at a time.
+func (b *Bench) StartProof(o proof.Options, where ...string) error {
+	if len(where) == 0 {
+		return errors.New("no broker is named to be put to the proof")
+	}
+	var targets []proof.Target
+	for _, w := range where {
+		t, err := b.Target(w)
+		if err != nil {
+			return err
+		}
+		targets = append(targets, t)
 	}
 	b.prov.mu.Lock()
 	defer b.prov.mu.Unlock()
@@ -56,15 +77,8 @@ func (b *Bench) StartProof(where string, o proof.Options) error {
 	o.Log = b.Log
 	ctx, cancel := context.WithCancel(b.ctx)
 	b.prov.cancel = cancel
-	b.prov.way, b.prov.made = b.settings(t.URL)
-	b.prov.proof = ProofState{
-		Target:  t,
-		Started: time.Now(),
-		Running: true,
-		Total:   len(o.Checks) * len(o.Versions),
-		Now:     map[string]bool{},
-	}
-	key := func(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
+	b.begin(targets[0], o)
+	b.prov.proof.Left = where[1:]
 	o.Doing = func(what string) {
 		b.prov.mu.Lock()
 		defer b.prov.mu.Unlock()
@@ -73,26 +87,96 @@ func (b *Bench) StartProof(where string, o proof.Options) error {
 	o.Started = func(c *proof.Check, v packet.Version) {
 		b.prov.mu.Lock()
 		defer b.prov.mu.Unlock()
-		b.prov.proof.Now[key(c, v)] = true
+		b.prov.proof.Now[keyOf(c, v)] = true
 	}
 	o.Done = func(r proof.Result) {
 		b.prov.mu.Lock()
 		defer b.prov.mu.Unlock()
-		delete(b.prov.proof.Now, key(r.Check, r.Version))
+		delete(b.prov.proof.Now, keyOf(r.Check, r.Version))
 		b.prov.proof.Results = append(b.prov.proof.Results, r)
 	}
 	b.wg.Go(func() {
 		defer cancel()
-		p, err := proof.Run(ctx, t, o)
-		b.Explain(ctx, t.URL, err)
-		b.prov.mu.Lock()
-		defer b.prov.mu.Unlock()
-		b.prov.proof.Running, b.prov.proof.Err = false, err
-		if err == nil {
-			b.prov.proof.Results, b.prov.proof.Took = p.Results, p.Took
+		var shown *ProofState
+		for i, t := range targets {
+			if !b.proveOne(ctx, t, o, i == len(targets)-1, shown) {
+				return // another may be under way by now
+			}
+			b.prov.mu.Lock()
+			if ctx.Err() != nil {
+				b.prov.proof.Running = false
+				b.prov.mu.Unlock()
+				return
+			}
+			before := b.prov.proof
+			if len(before.Series) > 0 {
+				shown = &before
+			}
+			b.begin(targets[i+1], o)
+			b.prov.proof.Left, b.prov.proof.Series, b.prov.proof.Shut = where[i+2:], before.Series, before.Shut
+			b.prov.mu.Unlock()
 		}
 	})
 	return nil
+}
+
+func keyOf(c *proof.Check, v packet.Version) string { return c.Name + "/" + v.String() }
+
+// begin sets the state to that of a proof that begins; b.prov.mu is held.
+func (b *Bench) begin(t proof.Target, o proof.Options) {
+	b.prov.way, b.prov.made = b.settings(t.URL)
+	b.prov.proof = ProofState{
+		Target:  t,
+		Started: time.Now(),
+		Running: true,
+		Total:   len(o.Checks) * len(o.Versions),
+		Now:     map[string]bool{},
+	}
+}
+
+// proveOne proves one way; with last no other follows. shown is what is shown again where that cannot be; nil for
+// nothing. It tells whether the next one follows.
+func (b *Bench) proveOne(
+	ctx context.Context,
+	t proof.Target,
+	o proof.Options,
+	last bool,
+	shown *ProofState,
+) (more bool) {
+	before, notRead := b.before(t, len(o.Checks)*len(o.Versions))
+	b.prov.mu.Lock()
+	if b.prov.proof.NotKept = notRead; before != nil {
+		b.prov.proof.Before = time.Duration(before.TookMS * float64(time.Millisecond))
+	}
+	b.prov.mu.Unlock()
+	p, err := proof.Run(ctx, t, o)
+	b.Explain(ctx, t.URL, err)
+	b.prov.mu.Lock()
+	defer b.prov.mu.Unlock()
+	s := &b.prov.proof
+	s.Running, s.Err = !last && ctx.Err() == nil, err
+	if err != nil {
+		broker, listener := wayOf(&t)
+		s.Shut = append(s.Shut, fmt.Sprintf("%s/%s: %v", broker, listener, err))
+		if shown != nil { // what was proven before it is still there to be seen
+			shown.Running, shown.Left, shown.Series, shown.Shut = s.Running, s.Left, s.Series, s.Shut
+			*s = *shown
+			b.prov.way, b.prov.made = b.settings(s.Target.URL)
+		}
+		return s.Running
+	}
+	s.Results, s.Took = p.Results, p.Took
+	if ctx.Err() != nil {
+		return s.Running
+	}
+	if before != nil {
+		now := report.NewDocument(p)
+		s.Changes = report.Compare(before, &now)
+	}
+	var id int64
+	id, s.NotKept = b.keep(p)
+	s.Series = append(s.Series, id)
+	return s.Running
 }
 
 // StopProof ends a running proof; what is left is undecided.

@@ -57,7 +57,6 @@ func (b *Bench) follow() {
 // revise puts another revision into force: the contract, the logins, the devices whose definition changed, and
 // the observers of real brokers that did. What a stand-in is made of stays until the workspace is opened again.
 func (b *Bench) revise(old, now *workspace.Workspace) {
-	b.keepSecrets(old, now)
 	contractChanged := !workspace.Same(old, now, "contract")
 	if contractChanged {
 		b.obs.judgeBy(now.Contract)
@@ -137,6 +136,9 @@ func (b *Bench) observe() {
 			used[br.Name] = true
 		}
 	}
+	if broker, _, moved := strings.Cut(b.At(), "/"); moved || broker != "" {
+		used[broker] = true
+	}
 	for _, o := range b.observers.all() {
 		delete(used, o.broker.Name)
 	}
@@ -162,8 +164,8 @@ func (b *Bench) dismiss(o *observer) {
 	b.observers.remove(o)
 }
 
-// keepSecrets gives the logins the passwords that were made up for them.
-func (b *Bench) keepSecrets(old, now *workspace.Workspace) {
+// keepSecrets gives the logins the passwords that were made up for them, and the stand-ins' listeners their CA.
+func keepSecrets(old, now *workspace.Workspace) {
 	for _, l := range now.Logins {
 		if was := old.Login(l.Name); was != nil && !l.HasPassword && !l.HasToken && l.Certificate == nil {
 			l.Password, l.HasPassword = was.Password, was.HasPassword

@@ -50,7 +50,7 @@ func TestAnEditedWorkspaceComesIntoForce(t *testing.T) {
 	defer b.Close()
 	await(t, b, "all kept", func(s workbench.Snapshot) bool { return states(s)["v/1/level"] == contract.CellKept })
 	checks, _ := check.Match("keepalive.ping")
-	if err := b.StartProof("quay", proof.Options{Checks: checks}); err != nil {
+	if err := b.StartProof(proof.Options{Checks: checks}, "quay"); err != nil {
 		t.Fatal(err)
 	}
 	until(t, "the proof ends", func() bool { return !b.Proof().Running })
@@ -156,8 +156,15 @@ func TestAClauseOfAnIncludedFileIsChanged(t *testing.T) {
 	tree := func(topic, to string) expression.Object {
 		return expression.Object{{Key: "topic", Value: topic}, {Key: "to", Value: to}}
 	}
-	p := &workbench.Proposal{Name: "x", Tree: tree("v/x", "c"), Parties: expression.Object{{Key: "c", Value: expression.Object{}}}}
-	if err := b.Adopt(p); err != nil || on(part) != strings.Replace(more, "to: b", "to: c", 1) || !strings.Contains(on(own), "c: {}") || b.Workspace().Contract.Clause("x").To[0] != "c" {
+	p := &workbench.Proposal{
+		Name:    "x",
+		Tree:    tree("v/x", "c"),
+		Parties: expression.Object{{Key: "c", Value: expression.Object{}}},
+	}
+	if err := b.Adopt(
+		p,
+	); err != nil || on(part) != strings.Replace(more, "to: b", "to: c", 1) || !strings.Contains(on(own), "c: {}") ||
+		b.Workspace().Contract.Clause("x").To[0] != "c" {
 		t.Errorf("%v\n%s\n%s", err, on(own), on(part))
 	}
 	for b.CanUndo() {

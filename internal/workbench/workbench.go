@@ -5,8 +5,13 @@ package workbench
 
 import (
 	"context"
+	"crypto/sha256"
+	"crypto/tls"
 	"errors"
+	"fmt"
 	mrand "math/rand/v2"
+	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -14,6 +19,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
 	"hodstone/internal/record"
@@ -50,6 +56,10 @@ type Options struct {
 	// Follow re-reads the workspace's file when it is edited, so that what was found out
 	// before is seen to be stale.
 	Follow bool
+	// At is BROKER/LISTENER that all devices speak to, in place of what the workspace says; "" for that.
+	At string
+	// Proofs is the file that proofs are kept in; "" keeps them as long as the bench is open.
+	Proofs string
 	// Reach tries all ways in, and the TLS of the first that has it, at the start.
 	Reach bool
 }
@@ -85,6 +95,11 @@ type Bench struct {
 	reach     reaching
 	trust     trusting
 	prov      proving
+	keeping   keeping
+	trying    trying
+	explore   exploring
+	noting    noting
+	tapping   tapping
 }
 
 // New prepares the workbench and starts the stand-ins, so that addresses are known;
@@ -101,6 +116,7 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 		opt:     o,
 		started: time.Now(),
 	}
+	b.doc.Prepare(keepSecrets)
 	b.obs.init(w.Contract)
 	b.brokers.standins = map[string]*standin.Server{}
 	b.reach.init()
@@ -118,6 +134,10 @@ func New(w *workspace.Workspace, o Options) (*Bench, error) {
 			b.Close()
 			return nil, err
 		}
+	}
+	if err := b.moveTo(o.At); err != nil {
+		b.Close()
+		return nil, err
 	}
 	return b, nil
 }
@@ -161,6 +181,17 @@ func (b *Bench) Start() {
 		}
 	}
 	b.observe()
+	if b.tapping.err = b.startTaps(); b.tapping.err != nil {
+		b.Log.Add(
+			trace.Event{
+				At:     time.Now(),
+				Client: "tap",
+				Role:   trace.RoleLog,
+				Kind:   trace.Line,
+				Text:   b.tapping.err.Error(),
+			},
+		)
+	}
 	b.wg.Go(b.watch)
 	if b.opt.Follow {
 		b.wg.Go(b.follow)
@@ -195,9 +226,16 @@ func (b *Bench) Close() {
 		wg.Go(d.Stop)
 	}
 	wg.Wait()
+	b.closeTaps()
 	for _, s := range b.brokers.standins {
 		s.Close()
 	}
+}
+
+// Fingerprint names the state of the workspace's file: the first half of its SHA-256.
+func (b *Bench) Fingerprint() string {
+	sum := sha256.Sum256([]byte(b.doc.Text()))
+	return fmt.Sprintf("SHA-256 %x… of the workspace's file", sum[:16])
 }
 
 // Target returns what a proof needs for BROKER, BROKER/LISTENER, or "" for the first.
@@ -219,7 +257,119 @@ func (b *Bench) Target(where string) (proof.Target, error) {
 		Anonymous: br.Anonymous,
 		Intrusive: br.Intrusive,
 		ClientID:  br.ClientID,
+		Limited:   b.limited(br),
+		Way:       b.way(br, l, url, login),
+		Doors:     b.doors(br, l.Name, login),
+		Agreement: b.agreement(br, l.Name),
+		Restart:   b.restarter(br),
 	}, nil
+}
+
+// agreement is what the contract says about the logins at a broker, as clients of a listener come; nil without a
+// contract.
+func (b *Bench) agreement(br *workspace.Broker, listener string) *proof.Agreement {
+	w := b.Workspace()
+	if len(w.Contract.Clauses) == 0 {
+		return nil
+	}
+	a := &proof.Agreement{Contract: w.Contract, Unrestricted: br.Accepted[workspace.DoorUnrestricted]}
+	access, _ := w.Access()
+	first := len(br.Ways()) > 0 && br.Ways()[0].Name == listener
+	kinds := map[string]int{}
+	for _, l := range w.Logins {
+		known := br.StandIn == nil || slices.Contains(br.StandIn.Logins, l.Name)
+		if !known || l.Name == br.Login {
+			continue
+		}
+		s := proof.Speaker{Login: l, Dial: b.probing(b.dialer(br.Name, listener, l)), Here: true}
+		if i := slices.IndexFunc(access, func(x workspace.Access) bool { return x.Login == l.Name }); i >= 0 {
+			s.Party, s.Values = access[i].Party, access[i].Parameters
+			s.Here = here(w, br, s.Party, listener, first)
+			if kinds[s.Party]++; kinds[s.Party] > maxPerKind {
+				a.More++
+				continue
+			}
+		}
+		a.Speakers = append(a.Speakers, s)
+	}
+	return a
+}
+
+// here tells whether clients of a party come by a listener of a broker: as its devices do, or, where the workspace has
+// none, by any.
+func here(w *workspace.Workspace, br *workspace.Broker, party, listener string, first bool) bool {
+	none := true
+	for _, d := range w.Devices {
+		if d.Plays != party {
+			continue
+		}
+		if none = false; w.Broker(d.Broker) == br && (d.Listener == listener || d.Listener == "" && first) {
+			return true
+		}
+	}
+	return none
+}
+
+// way is how a listener is reached below MQTT; nil where that cannot be told.
+func (b *Bench) way(br *workspace.Broker, l workspace.Listener, url string, login *workspace.Login) *proof.Way {
+	endpoint, err := link.Parse(url)
+	if err != nil {
+		return nil
+	}
+	w := &proof.Way{
+		Endpoint:       endpoint,
+		CAs:            l.CA,
+		LeastTLS:       l.LeastTLS,
+		ClientRequired: l.ClientCertificate,
+		Opened:         b.probed,
+	}
+	if br.StandIn != nil {
+		w.Opened = func(local net.Addr) {
+			b.brokers.dialled.Store(local.String(), true)
+			b.probed(local)
+		}
+	}
+	if endpoint.TLS {
+		var own *tls.Certificate
+		if login != nil {
+			own = login.Certificate
+		}
+		w.TLS = trust.ClientTLS(l.CA, l.ServerName, own)
+	}
+	return w
+}
+
+// doors are the other listeners of a broker.
+func (b *Bench) doors(br *workspace.Broker, but string, login *workspace.Login) (out []proof.Door) {
+	for _, l := range br.Ways() {
+		if l.Name != but {
+			out = append(out, proof.Door{Name: l.Name, Dial: b.probing(b.dialer(br.Name, l.Name, login))})
+		}
+	}
+	return out
+}
+
+// limited finds a login of a stand-in that may not publish or subscribe to everything; nil where there is none.
+func (b *Bench) limited(br *workspace.Broker) *proof.Limited {
+	if br.StandIn == nil {
+		return nil
+	}
+	for _, name := range br.StandIn.Logins {
+		r, l := br.StandIn.RightsOf(name), b.Workspace().Login(name)
+		if l == nil || name == br.Login || r.Publish == nil || r.Subscribe == nil {
+			continue
+		}
+		return &proof.Limited{Login: l, Publish: filled(r.Publish, name), Subscribe: filled(r.Subscribe, name)}
+	}
+	return nil
+}
+
+// filled puts a login's name into filters.
+func filled(filters []string, login string) (out []string) {
+	for _, f := range filters {
+		out = append(out, strings.ReplaceAll(f, "{login}", login))
+	}
+	return out
 }
 
 // Send publishes a message by hand, from Hodstone's own client on the broker ("" for

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"math/rand/v2"
@@ -25,6 +26,8 @@ type Broker struct {
 	// ClientID is the pattern of Hodstone's own client identifiers there, {n} for a number: for brokers
 	// that have a rule. "" where there is none.
 	ClientID string
+	// Restart and Kill are commands that restart the broker, in order and killed; nil where only a person can.
+	Restart, Kill []string
 	// Accepted are doors that stay open on purpose, with the reason; see [DoorAnonymous].
 	Accepted map[string]string
 }
@@ -58,7 +61,11 @@ type Listener struct {
 	Name, URL  string
 	CA         []*x509.Certificate // nil: the system's roots
 	ServerName string
-	Line       int // where it stands in the file; 0 for one that is there without being written
+	// ClientCertificate tells whether clients must show one; nil where nobody said. LeastTLS is the lowest version of
+	// TLS that is to be taken, as crypto/tls numbers it; 0 for 1.2.
+	ClientCertificate *bool
+	LeastTLS          uint16
+	Line              int // where it stands in the file; 0 for one that is there without being written
 }
 
 // brokerReading is a broker, and whether it can be used.
@@ -70,7 +77,9 @@ type brokerReading struct {
 }
 
 var brokerShape = shape[brokerReading]{
-	"broker", "An MQTT server to be reached, or the stand-in that ships with Hodstone.", []key[brokerReading]{
+	"broker",
+	"An MQTT server to be reached, or the stand-in that ships with Hodstone.",
+	[]key[brokerReading]{
 		own("stand-in", "stand-in", "Start the small broker inside Hodstone instead of reaching another.",
 			func(_ *loader, b *brokerReading, v node) { b.standIn = v }),
 		each("listeners", "listener", "The ways into the broker by name. The first is used where none is named.",
@@ -100,6 +109,16 @@ var brokerShape = shape[brokerReading]{
 					b.unusable = true
 				}
 			}),
+		own(
+			"restart",
+			"restart",
+			"How the broker is restarted, for the checks of what survives that; they run with --restart only.",
+			func(l *loader, b *brokerReading, v node) {
+				if v.exists() {
+					restartShape.read(l, v, "restart of broker "+b.Name, &b.Broker)
+				}
+			},
+		),
 		own("accepted", "accepted", "What is left open on purpose. 'hodstone reach' lists it with the reason, and no"+
 			" longer counts it as a worry.", func(l *loader, b *brokerReading, v node) {
 			b.Accepted = map[string]string{}
@@ -122,6 +141,20 @@ var brokerShape = shape[brokerReading]{
 					v.fail(`write "allowed", or leave it out`, "intrusive cannot be %q", v.str("intrusive"))
 				}
 			}),
+	},
+}
+
+// restartShape is how a broker is restarted.
+var restartShape = shape[Broker]{
+	"restart",
+	"Commands that restart a broker, and end once it is back: each a program with its arguments, run without a shell in this file's folder.",
+	[]key[Broker]{
+		texts("command", "Restarts it in order.", func(b *Broker) *[]string { return &b.Restart }),
+		texts(
+			"kill",
+			"Kills it, and starts it again; without it a person is asked, or the killed restart is left out.",
+			func(b *Broker) *[]string { return &b.Kill },
+		),
 	},
 }
 
@@ -180,16 +213,58 @@ type listenerReading struct {
 	url, ca node
 }
 
-var listenerShape = shape[listenerReading]{"listener", "One way into a broker.", []key[listenerReading]{
-	own("url", "string", "mqtt://HOST:PORT over TCP, mqtts:// over TLS, ws://HOST:PORT/PATH and wss:// over WebSocket,"+
-		" unix:///PATH over a local socket.", func(_ *loader, r *listenerReading, v node) {
-		r.url, r.URL = v, v.str("url")
-	}).must(),
-	own("ca", "string", "For TLS: a file beside the workspace with the CA to trust, as PEM, DER, PKCS #7 or #12; the"+
-		" system's roots without it.", func(_ *loader, r *listenerReading, v node) { r.ca = v }),
-	text("server-name", "For TLS: the name that the broker's certificate must hold, where it is not the URL's.",
-		func(r *listenerReading) *string { return &r.ServerName }),
-}}
+var listenerShape = shape[listenerReading]{
+	"listener",
+	"One way into a broker.",
+	[]key[listenerReading]{
+		own(
+			"url",
+			"string",
+			"mqtt://HOST:PORT over TCP, mqtts:// over TLS, ws://HOST:PORT/PATH and wss:// over WebSocket,"+
+				" unix:///PATH over a local socket.",
+			func(_ *loader, r *listenerReading, v node) {
+				r.url, r.URL = v, v.str("url")
+			},
+		).must(),
+		own(
+			"ca",
+			"string",
+			"For TLS: a file beside the workspace with the CA to trust, as PEM, DER, PKCS #7 or #12; the"+
+				" system's roots without it.",
+			func(_ *loader, r *listenerReading, v node) { r.ca = v },
+		),
+		text("server-name", "For TLS: the name that the broker's certificate must hold, where it is not the URL's.",
+			func(r *listenerReading) *string { return &r.ServerName }),
+		own(
+			"client-certificate",
+			"string",
+			"For TLS: \"required\" where no client is to get in without a certificate, \"optional\" else; the proof holds the broker to it.",
+			func(_ *loader, r *listenerReading, v node) {
+				required := v.str("client-certificate") == "required"
+				if r.ClientCertificate = &required; !required && v.str("client-certificate") != "optional" {
+					v.fail(
+						`write "required" or "optional"`,
+						"client-certificate cannot be %q",
+						v.str("client-certificate"),
+					)
+				}
+			},
+		),
+		own(
+			"least-tls",
+			"string",
+			"For TLS: the lowest version that the broker is to take, \"1.2\" or \"1.3\"; 1.2 without it.",
+			func(_ *loader, r *listenerReading, v node) {
+				if r.LeastTLS = leastTLS[v.str("least-tls")]; r.LeastTLS == 0 {
+					v.fail(`write "1.2" or "1.3"`, "least-tls cannot be %q", v.str("least-tls"))
+				}
+			},
+		),
+	},
+}
+
+// leastTLS are the versions that may be asked for; older ones are no longer to be used (RFC 8996).
+var leastTLS = map[string]uint16{"1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
 
 func (l *loader) listener(b *brokerReading, e entry) {
 	r := listenerReading{Listener: Listener{Name: e.key}}
@@ -203,7 +278,7 @@ func (l *loader) listener(b *brokerReading, e entry) {
 		return
 	}
 	r.Line, _ = e.at.position()
-	for _, name := range []string{"ca", "server-name"} {
+	for _, name := range []string{"ca", "server-name", "client-certificate", "least-tls"} {
 		if f[name].exists() && !endpoint.TLS {
 			f[name].fail(
 				"the URL of a TLS listener begins with mqtts:// or wss://",

@@ -20,44 +20,53 @@ type contractReading struct {
 	file    string // the one that is read, where it is not the workspace's own
 }
 
-var contractShape = shape[contractReading]{"contract", "The agreement between the parties.", []key[contractReading]{
-	own("include", "list of string", "Files beside the workspace with further parts of the contract, each with the keys"+
-		" of this table but this one: [contract/*.yaml].", func(*loader, *contractReading, node) {}),
-	each("definitions", "any", `Parts of schemas by name, for {$ref: "contract#/definitions/NAME"}.`,
-		func(l *loader, _ *contractReading, e entry) {
-			if _, twice := l.definitions[e.key]; twice {
-				e.at.fail("", "the definition %s is there twice", e.key)
+var contractShape = shape[contractReading]{
+	"contract",
+	"The agreement between the parties.",
+	[]key[contractReading]{
+		own(
+			"include",
+			"list of string",
+			"Files beside the workspace with further parts of the contract, each with the keys"+
+				" of this table but this one: [contract/*.yaml].",
+			func(*loader, *contractReading, node) {},
+		),
+		each("definitions", "any", `Parts of schemas by name, for {$ref: "contract#/definitions/NAME"}.`,
+			func(l *loader, _ *contractReading, e entry) {
+				if _, twice := l.definitions[e.key]; twice {
+					e.at.fail("", "the definition %s is there twice", e.key)
+				}
+				l.definitions[e.key] = e.value.plain()
+			}),
+		each("parties", "party", "The roles that publish and consume.", func(l *loader, c *contractReading, e entry) {
+			p := contract.Party{Name: e.key}
+			p.Line, _ = e.at.position()
+			partyShape.read(l, e.value, "party "+e.key, &p)
+			if c.Party(e.key) != nil {
+				e.at.fail("", "party %s is there twice", e.key)
+				return
 			}
-			l.definitions[e.key] = e.value.plain()
+			c.Parties = append(c.Parties, p)
 		}),
-	each("parties", "party", "The roles that publish and consume.", func(l *loader, c *contractReading, e entry) {
-		p := contract.Party{Name: e.key}
-		p.Line, _ = e.at.position()
-		partyShape.read(l, e.value, "party "+e.key, &p)
-		if c.Party(e.key) != nil {
-			e.at.fail("", "party %s is there twice", e.key)
-			return
-		}
-		c.Parties = append(c.Parties, p)
-	}),
-	each("parameters", "parameter", "What the {named} levels of topics may hold.",
-		func(l *loader, c *contractReading, e entry) {
-			r := parameterReading{Parameter: contract.Parameter{Name: e.key}}
-			if parameterShape.read(l, e.value, "parameter "+e.key, &r); !r.bad {
-				c.Parameters[e.key] = r.Parameter
-			}
-		}),
-	each("clauses", "clause", "One topic pattern each, with its payload.",
-		func(l *loader, c *contractReading, e entry) {
-			l.clause(c, e)
-			if c.Clause(e.key) == nil {
-				e.at.r.unsound["clause "+e.key] = true
-			}
-		}),
-	each("relations", "relation", "What clauses have to do with one another.", (*loader).relation),
-	all("accepted", "acceptance", "Findings of 'hodstone contract check' that stay, each with its reason.",
-		(*loader).acceptance),
-}}
+		each("parameters", "parameter", "What the {named} levels of topics may hold.",
+			func(l *loader, c *contractReading, e entry) {
+				r := parameterReading{Parameter: contract.Parameter{Name: e.key}}
+				if parameterShape.read(l, e.value, "parameter "+e.key, &r); !r.bad {
+					c.Parameters[e.key] = r.Parameter
+				}
+			}),
+		each("clauses", "clause", "One topic pattern each, with its payload.",
+			func(l *loader, c *contractReading, e entry) {
+				l.clause(c, e)
+				if c.Clause(e.key) == nil {
+					e.at.r.unsound["clause "+e.key] = true
+				}
+			}),
+		each("relations", "relation", "What clauses have to do with one another.", (*loader).relation),
+		all("accepted", "acceptance", "Findings of 'hodstone contract check' that stay, each with its reason.",
+			(*loader).acceptance),
+	},
+}
 
 // part is a mapping of the contract's: the workspace's own, or that of a file that it includes.
 type part struct {
@@ -99,7 +108,11 @@ func (l *loader) include(n node) (out []part) {
 	l.w.patterns = append(l.w.patterns, pattern)
 	found, err := fs.Glob(l.fsys, pattern)
 	if err != nil || len(found) == 0 {
-		n.fail("paths are relative to the workspace's folder; * stands for any characters", "no file is called %s", pattern)
+		n.fail(
+			"paths are relative to the workspace's folder; * stands for any characters",
+			"no file is called %s",
+			pattern,
+		)
 		return nil
 	}
 	for _, name := range found {
@@ -191,121 +204,164 @@ type clauseReading struct {
 
 func (r *clauseReading) what() string { return "clause " + r.Name }
 
-var clauseShape = shape[clauseReading]{"clause", "One topic pattern and what is agreed about it.", []key[clauseReading]{
-	own("topic", "string", "The topic name, with parameters as {name} filling whole levels.",
-		func(l *loader, r *clauseReading, v node) {
+var clauseShape = shape[clauseReading]{
+	"clause",
+	"One topic pattern and what is agreed about it.",
+	[]key[clauseReading]{
+		own("topic", "string", "The topic name, with parameters as {name} filling whole levels.",
+			func(l *loader, r *clauseReading, v node) {
+				if !v.exists() {
+					return
+				}
+				var err error
+				if r.Topic, err = contract.ParsePattern(v.str("topic")); err != nil {
+					v.fail("", "%v", err)
+					r.bad = true
+				}
+				for _, p := range r.Topic.Parameters() {
+					if _, defined := l.w.Contract.Parameters[p]; !defined {
+						l.w.Contract.Parameters[p] = contract.Parameter{Name: p} // free
+					}
+				}
+			}).must(),
+		own(
+			"from",
+			"string",
+			"The party that publishes; without it, that is open, and a finding of the linter.",
+			func(l *loader, r *clauseReading, v node) {
+				var known bool
+				if r.From, known = v.known("party", l.partyNames()); !known {
+					r.bad = true
+				}
+			},
+		),
+		all("to", "string", "The parties that consume; one may stand without brackets.",
+			func(l *loader, r *clauseReading, v node) {
+				p, known := v.known("party", l.partyNames())
+				if r.To = append(r.To, p); !known {
+					r.bad = true
+				}
+			}),
+		integer("qos", "The QoS to publish with: 0, 1 or 2.", 0, 2, func(r *clauseReading, n int) {
+			qos := packet.QoS(n)
+			r.QoS = &qos
+		}),
+		boolean("retain", "The retain flag to publish with.", func(r *clauseReading, is bool) { r.Retain = &is }),
+		own("every", "cadence", "How often a message is due, as 12s or 12s ± 3s. More often is allowed.",
+			func(_ *loader, r *clauseReading, v node) { r.Every = v.cadence() }),
+		own("at-least", "duration", "In place of every: the longest time between two messages.",
+			func(_ *loader, r *clauseReading, v node) {
+				switch d := v.duration("at-least"); {
+				case !v.exists():
+				case r.Every.Period > 0:
+					v.fail("leave one of them out", "%s has both every and at-least", r.what())
+				case d <= 0:
+					v.fail(durationHint, "at-least must be longer than nothing")
+				default:
+					r.Every.Period = d
+				}
+			}),
+		own("at-most", "string", "How many messages may come in a time at most: 10/s, 6/min, 2/h.",
+			func(_ *loader, r *clauseReading, v node) {
+				if !v.exists() {
+					return
+				}
+				var err error
+				if r.Most, err = contract.ParseRate(v.str("at-most")); err != nil {
+					v.fail("", "%v", err)
+				}
+			}),
+		own(
+			"only",
+			"string",
+			"changes: it comes with another payload than before; edges: when a value turns to its other"+
+				" state. The same again and again is a breach.",
+			func(_ *loader, r *clauseReading, v node) {
+				if only, ok := v.known("only", []string{string(contract.OnChanges), string(contract.OnEdges)}); ok {
+					r.Only = contract.Only(only)
+				}
+			},
+		),
+		own("answer", "answer", "The message that must follow this one.", func(l *loader, r *clauseReading, v node) {
 			if !v.exists() {
 				return
 			}
-			var err error
-			if r.Topic, err = contract.ParsePattern(v.str("topic")); err != nil {
-				v.fail("", "%v", err)
-				r.bad = true
-			}
-			for _, p := range r.Topic.Parameters() {
-				if _, defined := l.w.Contract.Parameters[p]; !defined {
-					l.w.Contract.Parameters[p] = contract.Parameter{Name: p} // free
+			r.Answer = &contract.Answer{}
+			r.answer = answerShape.read(l, v, "the answer of "+r.what(), r.Answer)["clause"]
+		}),
+		own("presence", "presence", "The payloads of coming, leaving and being lost.",
+			func(l *loader, r *clauseReading, v node) {
+				if v.exists() {
+					r.Presence = &contract.Presence{}
+					presenceShape.read(l, v, "the presence of "+r.what(), r.Presence)
 				}
+			}),
+		own("payload", "payload", "What the message carries.", func(l *loader, r *clauseReading, v node) {
+			if v.exists() && !l.payload(v, r.Name, &r.Payload) {
+				r.bad = true
 			}
 		}).must(),
-	own("from", "string", "The party that publishes; without it, that is open, and a finding of the linter.", func(l *loader, r *clauseReading, v node) {
-		var known bool
-		if r.From, known = v.known("party", l.partyNames()); !known {
-			r.bad = true
-		}
-	}),
-	all("to", "string", "The parties that consume; one may stand without brackets.",
-		func(l *loader, r *clauseReading, v node) {
-			p, known := v.known("party", l.partyNames())
-			if r.To = append(r.To, p); !known {
-				r.bad = true
-			}
-		}),
-	integer("qos", "The QoS to publish with: 0, 1 or 2.", 0, 2, func(r *clauseReading, n int) {
-		qos := packet.QoS(n)
-		r.QoS = &qos
-	}),
-	boolean("retain", "The retain flag to publish with.", func(r *clauseReading, is bool) { r.Retain = &is }),
-	own("every", "cadence", "How often a message is due, as 12s or 12s ± 3s. More often is allowed.",
-		func(_ *loader, r *clauseReading, v node) { r.Every = v.cadence() }),
-	own("at-least", "duration", "In place of every: the longest time between two messages.",
-		func(_ *loader, r *clauseReading, v node) {
-			switch d := v.duration("at-least"); {
-			case !v.exists():
-			case r.Every.Period > 0:
-				v.fail("leave one of them out", "%s has both every and at-least", r.what())
-			case d <= 0:
-				v.fail(durationHint, "at-least must be longer than nothing")
-			default:
-				r.Every.Period = d
-			}
-		}),
-	own("at-most", "string", "How many messages may come in a time at most: 10/s, 6/min, 2/h.",
-		func(_ *loader, r *clauseReading, v node) {
-			if !v.exists() {
-				return
-			}
-			var err error
-			if r.Most, err = contract.ParseRate(v.str("at-most")); err != nil {
-				v.fail("", "%v", err)
-			}
-		}),
-	own("only", "string", "changes: it comes with another payload than before; edges: when a value turns to its other"+
-		" state. The same again and again is a breach.", func(_ *loader, r *clauseReading, v node) {
-		if only, ok := v.known("only", []string{string(contract.OnChanges), string(contract.OnEdges)}); ok {
-			r.Only = contract.Only(only)
-		}
-	}),
-	own("answer", "answer", "The message that must follow this one.", func(l *loader, r *clauseReading, v node) {
-		if !v.exists() {
-			return
-		}
-		r.Answer = &contract.Answer{}
-		r.answer = answerShape.read(l, v, "the answer of "+r.what(), r.Answer)["clause"]
-	}),
-	own("presence", "presence", "The payloads of coming, leaving and being lost.",
-		func(l *loader, r *clauseReading, v node) {
+		own(
+			"message-expiry",
+			"duration",
+			"The message expiry interval of version 5 that it is published with, in whole"+
+				" seconds.",
+			func(_ *loader, r *clauseReading, v node) {
+				if !v.exists() {
+					return
+				}
+				if r.Expiry = v.duration("message-expiry"); r.Expiry < time.Second || r.Expiry%time.Second != 0 ||
+					r.Expiry > math.MaxUint32*time.Second {
+					v.fail("", "message-expiry is counted in whole seconds, from 1s")
+					r.Expiry = 0
+				}
+			},
+		),
+		own("properties", "properties", "What it carries in version 5 beside its payload.",
+			func(l *loader, r *clauseReading, v node) {
+				propertiesShape.read(l, v, "the properties of "+r.what(), &r.Properties)
+			}),
+		own("stamped", "stamp", "It tells when it was published.", func(l *loader, r *clauseReading, v node) {
 			if v.exists() {
-				r.Presence = &contract.Presence{}
-				presenceShape.read(l, v, "the presence of "+r.what(), r.Presence)
+				r.Stamp = &contract.Stamp{}
+				stampShape.read(l, v, "stamped of "+r.what(), r.Stamp)
 			}
 		}),
-	own("payload", "payload", "What the message carries.", func(l *loader, r *clauseReading, v node) {
-		if v.exists() && !l.payload(v, r.Name, &r.Payload) {
-			r.bad = true
-		}
-	}).must(),
-	own("message-expiry", "duration", "The message expiry interval of version 5 that it is published with, in whole"+
-		" seconds.", func(_ *loader, r *clauseReading, v node) {
-		if !v.exists() {
-			return
-		}
-		if r.Expiry = v.duration("message-expiry"); r.Expiry < time.Second || r.Expiry%time.Second != 0 ||
-			r.Expiry > math.MaxUint32*time.Second {
-			v.fail("", "message-expiry is counted in whole seconds, from 1s")
-			r.Expiry = 0
-		}
-	}),
-	own("properties", "properties", "What it carries in version 5 beside its payload.",
-		func(l *loader, r *clauseReading, v node) {
-			propertiesShape.read(l, v, "the properties of "+r.what(), &r.Properties)
-		}),
-	boolean("survives-restart", "Of what is retained: it is still there after the broker was started anew.",
-		func(r *clauseReading, is bool) { r.Survives = is }),
-	own("repeat", "string", "Of commands: once, if a repeat changes nothing; counted, if each counts.",
-		func(_ *loader, r *clauseReading, v node) {
-			r.Repeat, _ = v.known("repeat", []string{"once", "counted"})
-		}),
-	all("examples", "any", "Payloads that must pass: a value, or, for binary, hexadecimal.",
-		func(_ *loader, r *clauseReading, v node) { r.examples = append(r.examples, v) }),
-	all("counter-examples", "counter-example", "Payloads that must fail.",
-		func(l *loader, r *clauseReading, v node) {
-			x := counterReading{}
-			counterShape.read(l, v, "a counter-example of "+r.what(), &x)
-			r.counter = append(r.counter, x)
-		}),
-	text("note", "What it means, for people.", func(r *clauseReading) *string { return &r.Note }),
-}}
+		boolean(
+			"survives-restart",
+			"It is still there after the broker was started anew: what is retained, or, of a clause that is not, what waits for a consumer that is away.",
+			func(r *clauseReading, is bool) { r.Survives = is },
+		),
+		own("repeat", "string", "Of commands: once, if a repeat changes nothing; counted, if each counts.",
+			func(_ *loader, r *clauseReading, v node) {
+				r.Repeat, _ = v.known("repeat", []string{"once", "counted"})
+			}),
+		all("examples", "any", "Payloads that must pass: a value, or, for binary, hexadecimal.",
+			func(_ *loader, r *clauseReading, v node) { r.examples = append(r.examples, v) }),
+		all("counter-examples", "counter-example", "Payloads that must fail.",
+			func(l *loader, r *clauseReading, v node) {
+				x := counterReading{}
+				counterShape.read(l, v, "a counter-example of "+r.what(), &x)
+				r.counter = append(r.counter, x)
+			}),
+		text("note", "What it means, for people.", func(r *clauseReading) *string { return &r.Note }),
+	},
+}
+
+var stampShape = shape[contract.Stamp]{
+	"stamp",
+	"Where a message tells when it was published: RFC 3339, or seconds since 1970.",
+	[]key[contract.Stamp]{
+		own("field", "string", "The field, such as at, or a JSON pointer, /head/at; the payload itself without it.",
+			func(_ *loader, s *contract.Stamp, v node) {
+				if s.Field = v.str("field"); s.Field != "" && !strings.HasPrefix(s.Field, "/") {
+					s.Field = "/" + s.Field
+				}
+			}),
+		span("within", "How far it may be from when the message comes.", true,
+			func(s *contract.Stamp) *time.Duration { return &s.Within }).must(),
+	},
+}
 
 func (l *loader) clause(c *contractReading, e entry) {
 	r := clauseReading{Clause: contract.Clause{Name: e.key}}

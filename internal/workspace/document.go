@@ -24,6 +24,7 @@ type Document struct {
 	sound    *Workspace // the latest that has no problems, or the first
 	problems []*Problem // of the latest, where it is not in force
 	undo     []edit
+	prepare  func(old, now *Workspace)
 }
 
 // edit is a change of a text.
@@ -43,6 +44,14 @@ func NewDocument(w *Workspace) *Document {
 	d := &Document{file: w.File, sound: w, revision: 1, text: w.text}
 	d.print = w.print
 	return d
+}
+
+// Prepare lets f complete what is about to come into force by what is, before anybody sees it. f must not call the
+// document.
+func (d *Document) Prepare(f func(old, now *Workspace)) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.prepare = f
 }
 
 // Workspace returns what is in force.
@@ -109,6 +118,9 @@ func (d *Document) take(text []byte) (changed bool, err error) {
 	if len(w.Problems) > 0 {
 		d.problems = w.Problems
 		return false, nil
+	}
+	if d.prepare != nil {
+		d.prepare(d.sound, w)
 	}
 	d.problems, d.sound = nil, w
 	return true, nil

@@ -58,6 +58,8 @@ var workspaceShape = shape[Workspace]{"workspace", "The whole file.", []key[Work
 		func(w *Workspace) *[]string { return &w.Credentials },
 	),
 	later("devices", "map of device", "The simulated devices by name."),
+	later("trials", "list of trial", "Checks of your own."),
+	later("taps", "map of tap", "What stands between real devices and their broker."),
 }}
 
 // later is a section that is read once those that it names are, see [loader.load].
@@ -86,6 +88,13 @@ func (l *loader) load(root node) {
 		l.device(e)
 		l.section("device "+e.key, e.value, before)
 	}
+	for _, e := range f["taps"].entries("taps") {
+		l.tap(e)
+	}
+	for _, v := range f["trials"].list() {
+		l.trial(v)
+	}
+	l.section("trials", f["trials"], nil)
 }
 
 func names[T any](items []T, name func(T) string) (out []string) {

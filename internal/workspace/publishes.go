@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"errors"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,6 +19,8 @@ type Publication struct {
 	WhenChanged string // a signal, or ""
 	By          float64
 	Edge        Edge                 // of WhenChanged; "" for a deadband
+	UponConnect bool                 // whenever it has come in
+	Burst       int                  // so many messages every Every; 0 for one
 	Where       *expression.Template // nil: always
 	Parameters  map[string]*expression.Template
 	Payload     *expression.Template // nil: empty
@@ -45,6 +46,13 @@ type Reaction struct {
 	AfterMin time.Duration
 	AfterMax time.Duration
 	Publish  []string
+	// QoS is what it subscribes with, nil for the contract's, and at least 1.
+	QoS *packet.QoS
+	// Echo is the clause under which the message goes out again, byte for byte; "" for none.
+	Echo string
+	// Once tells that a message like the one before it changes nothing, and Strangers that it also heeds values of
+	// parameters that the contract does not know.
+	Once, Strangers bool
 }
 
 // publicationReading is a publication of a device, and the keys that depend on one another.
@@ -60,7 +68,9 @@ type publicationReading struct {
 var message = []string{"payload", "params"}
 
 var publicationShape = shape[publicationReading]{
-	"publication", "A message that a device publishes.", []key[publicationReading]{
+	"publication",
+	"A message that a device publishes.",
+	[]key[publicationReading]{
 		own("clause", "string", "The clause it keeps: topic, QoS and retain come from there.",
 			func(_ *loader, p *publicationReading, v node) { p.clause = v }),
 		own("topic", "string", "A topic instead of a clause, to try what the contract does not cover.",
@@ -73,9 +83,29 @@ var publicationShape = shape[publicationReading]{
 					changeShape.read(l, v, "when-changed", p)
 				}
 			}),
-		own("upon", "edge", "Publish as well when a signal turns to true or to false.",
+		own("burst", "burst", "In place of every: so many messages at once, every so often.",
 			func(l *loader, p *publicationReading, v node) {
 				if !v.exists() {
+					return
+				}
+				if p.Every > 0 {
+					v.fail("leave one of them out", "a publication has every or burst, not both")
+					return
+				}
+				burstShape.read(l, v, "burst", p)
+			}),
+		own(
+			"upon",
+			"connect or one of edge",
+			"Publish as well when a signal turns to true or to false; or, with upon: connect, whenever the device has come in.",
+			func(l *loader, p *publicationReading, v node) {
+				if !v.exists() {
+					return
+				}
+				if v.scalar() {
+					if what, ok := v.known("upon", []string{"connect"}); ok {
+						p.UponConnect = what != ""
+					}
 					return
 				}
 				if p.WhenChanged != "" {
@@ -83,7 +113,8 @@ var publicationShape = shape[publicationReading]{
 					return
 				}
 				edgeShape.read(l, v, "upon", p)
-			}),
+			},
+		),
 		own("where", "string", "An expression that must be true for the message to be sent, such as oxygen < 7.",
 			func(l *loader, p *publicationReading, v node) { p.Where = l.condition(p.device, v) }),
 		each(
@@ -109,18 +140,40 @@ var publicationShape = shape[publicationReading]{
 	},
 }
 
-var changeShape = shape[publicationReading]{"change", "When a signal has changed.", []key[publicationReading]{
-	own("signal", "string", "The signal.", func(l *loader, p *publicationReading, v node) {
-		p.WhenChanged, _ = v.known("signal", l.names(p.device))
-	}).must(),
-	own("by", "string", "The deadband in the signal's unit, or a share of its range, 1% of 0..5; any change without it.",
-		func(_ *loader, p *publicationReading, v node) {
-			var ok bool
-			if p.By, ok = deadband(v.str("by")); !ok && v.exists() {
-				v.fail("write 0.5, or 1% of 0..5", "%q is no deadband", v.str("by"))
-			}
-		}),
-}}
+var burstShape = shape[publicationReading]{
+	"burst",
+	"So many messages at once, every so often.",
+	[]key[publicationReading]{
+		integer("count", "How many.", 2, 10_000, func(p *publicationReading, n int) { p.Burst = n }).must(),
+		span(
+			"every",
+			"From one burst to the next.",
+			true,
+			func(p *publicationReading) *time.Duration { return &p.Every },
+		).must(),
+	},
+}
+
+var changeShape = shape[publicationReading]{
+	"change",
+	"When a signal has changed.",
+	[]key[publicationReading]{
+		own("signal", "string", "The signal.", func(l *loader, p *publicationReading, v node) {
+			p.WhenChanged, _ = v.known("signal", l.names(p.device))
+		}).must(),
+		own(
+			"by",
+			"string",
+			"The deadband in the signal's unit, or a share of its range, 1% of 0..5; any change without it.",
+			func(_ *loader, p *publicationReading, v node) {
+				var ok bool
+				if p.By, ok = deadband(v.str("by")); !ok && v.exists() {
+					v.fail("write 0.5, or 1% of 0..5", "%q is no deadband", v.str("by"))
+				}
+			},
+		),
+	},
+}
 
 // deadband reads 0.5, or 1% of 0..5.
 func deadband(text string) (by float64, ok bool) {
@@ -136,17 +189,31 @@ func deadband(text string) (by float64, ok bool) {
 	return by / 100 * (hi - lo), err == nil && is && ranged && err1 == nil && err2 == nil && by >= 0 && hi > lo
 }
 
-var edgeShape = shape[publicationReading]{"edge", "When a signal turns.", []key[publicationReading]{
-	own("signal", "string", "The signal, of true and false or 1 and 0.", func(l *loader, p *publicationReading, v node) {
-		p.WhenChanged, _ = v.known("signal", l.names(p.device))
-	}).must(),
-	own("edge", "string", "rising (to true), falling (to false) or both.", func(_ *loader, p *publicationReading, v node) {
-		edge, ok := v.known("edge", []string{string(EdgeRising), string(EdgeFalling), string(EdgeBoth)})
-		if p.Edge = Edge(edge); !ok {
-			p.Edge = EdgeBoth
-		}
-	}).must(),
-}}
+var edgeShape = shape[publicationReading]{
+	"edge",
+	"When a signal turns.",
+	[]key[publicationReading]{
+		own(
+			"signal",
+			"string",
+			"The signal, of true and false or 1 and 0.",
+			func(l *loader, p *publicationReading, v node) {
+				p.WhenChanged, _ = v.known("signal", l.names(p.device))
+			},
+		).must(),
+		own(
+			"edge",
+			"string",
+			"rising (to true), falling (to false) or both.",
+			func(_ *loader, p *publicationReading, v node) {
+				edge, ok := v.known("edge", []string{string(EdgeRising), string(EdgeFalling), string(EdgeBoth)})
+				if p.Edge = Edge(edge); !ok {
+					p.Edge = EdgeBoth
+				}
+			},
+		).must(),
+	},
+}
 
 func (l *loader) publication(d *Device, n node) {
 	p := publicationReading{device: d, Publication: Publication{Parameters: map[string]*expression.Template{}}}
@@ -190,44 +257,69 @@ type reactionReading struct {
 }
 
 var reactionShape = shape[reactionReading]{
-	"reaction", "What a device does when a message arrives.", []key[reactionReading]{
+	"reaction",
+	"What a device does when a message arrives.",
+	[]key[reactionReading]{
 		own("when", "string", "The clause whose messages it takes; it subscribes to its own instance.",
-			func(l *loader, r *reactionReading, v node) {
-				name, ok := v.known("clause", l.clauseNames())
-				if !v.exists() || !ok {
-					return
-				}
-				r.When = name
-				if cl := l.w.Contract.Clause(name); !slices.Contains(cl.To, r.device.Plays) {
-					v.fail("add it to the clause's 'to'", "clause %s is not meant for %s", name, r.device.Plays)
-				}
-			}).must(),
+			func(l *loader, r *reactionReading, v node) { r.When = l.taken(r.device, v) }).must(),
 		own("where", "string", "An expression that must be true, such as payload.run.",
 			func(l *loader, r *reactionReading, v node) { r.Where = l.condition(r.device, v) }),
 		each("set", "any", "Signals to set; values may be expressions, with the message as payload and its topic's"+
 			" parameters as params.", func(l *loader, r *reactionReading, e entry) {
-			known := names(r.device.Signals, func(s Signal) string { return s.Name })
-			if !slices.Contains(known, e.key) {
-				e.at.fail(suggest(e.key, known), "signal %q is not defined", e.key)
-				return
+			if l.signalKnown(r.device, e) {
+				r.Set[e.key] = l.template(e.value, e.value.ordered(), l.names(r.device, message...))
 			}
-			r.Set[e.key] = l.template(e.value, e.value.ordered(), l.names(r.device, message...))
 		}),
 		own("after", "range", "How long it takes to react: 200ms or 150ms..400ms.",
-			func(_ *loader, r *reactionReading, v node) { r.AfterMin, r.AfterMax = v.timeSpan() }),
+			func(_ *loader, r *reactionReading, v node) { r.AfterMin, r.AfterMax = v.timeSpan("after") }),
 		all("publish", "string", "The clauses to publish then; one may stand without brackets.",
-			func(_ *loader, r *reactionReading, v node) {
-				name := v.str("publish")
-				if r.When == "" || v.r.unsound["clause "+name] {
+			func(l *loader, r *reactionReading, v node) {
+				if r.When == "" {
 					return // what is wrong is told already
 				}
-				if !slices.ContainsFunc(r.device.Publishes, func(p Publication) bool { return p.Clause == name }) {
-					v.fail("add it to the device's publishes; without 'every' it is sent in reactions only",
-						"device %s publishes nothing under clause %q", r.device.Name, name)
+				if name := l.published(r.device, v); name != "" {
+					r.Publish = append(r.Publish, name)
 				}
-				r.Publish = append(r.Publish, name)
 			}),
+		integer(
+			"qos",
+			"The QoS that it subscribes with, in place of the contract's.",
+			0,
+			2,
+			func(r *reactionReading, n int) {
+				qos := packet.QoS(n)
+				r.QoS = &qos
+			},
+		),
+		own("echo", "string", "The clause under which the message goes out again, byte for byte, in whatever format.",
+			func(l *loader, r *reactionReading, v node) {
+				if cl := l.ownClause(r.device, v, "echo", l.parametersOf(r.When)...); cl != nil && v.exists() {
+					r.Echo = cl.Name
+				}
+			}),
+		own("repeated", "string", "What a message like the one before it does: acts (default), or nothing.",
+			func(_ *loader, r *reactionReading, v node) {
+				what, ok := v.known("repeated", []string{"acts", "nothing"})
+				r.Once = ok && what == "nothing"
+			}),
+		own(
+			"unknown-parameters",
+			"string",
+			"Messages whose topic's parameters have values that the contract does not know, such as vat 4 of 3: ignored (default) or obeyed.",
+			func(_ *loader, r *reactionReading, v node) {
+				what, ok := v.known("unknown-parameters", []string{"ignored", "obeyed"})
+				r.Strangers = ok && what == "obeyed"
+			},
+		),
 	},
+}
+
+// parametersOf names the parameters of a clause's topic.
+func (l *loader) parametersOf(clause string) []string {
+	if cl := l.w.Contract.Clause(clause); cl != nil {
+		return cl.Topic.Parameters()
+	}
+	return nil
 }
 
 func (l *loader) reaction(d *Device, n node) {
@@ -238,18 +330,18 @@ func (l *loader) reaction(d *Device, n node) {
 }
 
 // timeSpan reads "200ms" or "150ms..400ms".
-func (n node) timeSpan() (from, to time.Duration) {
+func (n node) timeSpan(what string) (from, to time.Duration) {
 	if !n.exists() {
 		return 0, 0
 	}
-	lo, hi, both := strings.Cut(n.str("after"), "..")
+	lo, hi, both := strings.Cut(n.str(what), "..")
 	var err, err2 error
 	from, err = time.ParseDuration(lo)
 	if to = from; both {
 		to, err2 = time.ParseDuration(hi)
 	}
 	if err != nil || err2 != nil || from < 0 || to < from {
-		n.fail("write 200ms or 150ms..400ms", "after is no time span: %q", n.str("after"))
+		n.fail("write 200ms or 150ms..400ms", "%s is no time span: %q", what, n.str(what))
 	}
 	return from, to
 }
@@ -265,7 +357,7 @@ func (l *loader) condition(d *Device, n node) *expression.Template {
 
 // names are those that a device's expressions see.
 func (l *loader) names(d *Device, more ...string) []string {
-	return append(append(names(d.Signals, func(s Signal) string { return s.Name }), more...), "n")
+	return append(append(names(d.Signals, func(s Signal) string { return s.Name }), more...), "n", "state")
 }
 
 func (l *loader) template(n node, v any, names []string) *expression.Template {
@@ -277,14 +369,18 @@ func (l *loader) template(n node, v any, names []string) *expression.Template {
 			line, column := n.position()
 			at := column + e.Offset
 			text := n.r.lines[line-1]
-			if strings.HasPrefix(strings.TrimLeft(text[min(column-1, len(text)):], " "), `"`) {
-				at++
+			written := strings.TrimLeft(text[min(column-1, len(text)):], " ")
+			if strings.HasPrefix(written, `"`) || strings.HasPrefix(written, "'") {
+				at, written = at+1, written[1:]
+			}
+			if strings.HasPrefix(written, expression.Prefix) { // a condition stands without it
+				at += len(expression.Prefix)
 			}
 			hint := "known here: " + strings.Join(
 				names,
 				", ",
 			) + "; functions: now(), count(), round(x, digits), choice(a, b, …)"
-			n.r.problem(line, at+len(expression.Prefix), e.Error(), hint)
+			n.r.problem(line, at, e.Error(), hint)
 			return nil
 		}
 		n.fail("", "%v", err)

@@ -25,6 +25,7 @@ probably meant. What is sound in a file with problems still opens.
   by name, ` + "`n`" + ` (its number), in reactions ` + "`payload`" + ` (the message) and ` + "`params`" + ` (its topic's parameters), and the
   functions ` + "`now()`" + ` (RFC 3339, UTC), ` + "`count()`" + ` (how often this value was made before), ` + "`round(x, digits)`" + ` and
   ` + "`choice(a, b, …)`" + `. The language is expr-lang's.
+  A device with states has the name of the present one as ` + "`state`" + `.
 - **{n}** in names, logins and client ids stands for the device's number.
 
 ` + "`hodstone demo --write DIR`" + ` writes a complete example.
@@ -101,6 +102,13 @@ func schemaOf(typ string) map[string]any {
 	}
 	if item, ok := strings.CutPrefix(typ, "map of "); ok {
 		return map[string]any{"type": []string{"object", "null"}, "additionalProperties": schemaOf(item)}
+	}
+	if item, ok := strings.CutPrefix(typ, "states of "); ok {
+		return map[string]any{"type": []string{"object", "null"}, "additionalProperties": schemaOf(item),
+			"properties": map[string]any{"first": map[string]any{"type": "string"}}}
+	}
+	if item, ok := strings.CutPrefix(typ, "connect or one of "); ok {
+		return map[string]any{"anyOf": []any{map[string]any{"const": "connect"}, schemaOf(item)}}
 	}
 	switch typ {
 	case "any":

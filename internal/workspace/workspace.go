@@ -55,6 +55,8 @@ type Workspace struct {
 	Logins   []*Login
 	Contract *contract.Contract
 	Devices  []*Device
+	Trials   []*Trial
+	Taps     []*Tap
 	// Credentials are files and folders to look at, relative to the file's folder.
 	Credentials []string
 	// TrustFiles are the files of certificates and keys that listeners and logins name,

@@ -323,7 +323,8 @@ func (r *reader) clause(name, address string, ch any, msg expression.Object, s *
 		return
 	}
 	for l := range strings.SplitSeq(address, "/") {
-		if strings.ContainsAny(l, "{}") && !braces.MatchString(l) || braces.MatchString(l) && braces.FindString(l) != l {
+		if strings.ContainsAny(l, "{}") && !braces.MatchString(l) ||
+			braces.MatchString(l) && braces.FindString(l) != l {
 			r.note("channel %s: a parameter of %s does not fill a whole level; it is not taken over", name, address)
 			return
 		}
@@ -349,7 +350,7 @@ func (r *reader) clause(name, address string, ch any, msg expression.Object, s *
 	c.some("qos", s.qos)
 	c.some("retain", s.retain)
 	agreed := list(get(ch, keyAgreed))
-	for _, key := range []string{"every", "at-most", "only", "answer", "presence", "message-expiry", "properties", "survives-restart", "repeat"} {
+	for _, key := range []string{"every", "at-most", "only", "answer", "presence", "message-expiry", "properties", "stamped", "survives-restart", "repeat"} {
 		if key == "message-expiry" && s.expiry != nil {
 			if n, err := strconv.Atoi(text(s.expiry)); err == nil && n > 0 {
 				c.put(key, seconds(n))
@@ -442,7 +443,8 @@ func (r *reader) payload(name string, msg expression.Object) expression.Object {
 			own += "/schema"
 		}
 	}
-	if format != "" && !strings.Contains(format, "schema+json") && !strings.Contains(format, "aai.asyncapi") && !strings.Contains(format, "schema+yaml") {
+	if format != "" && !strings.Contains(format, "schema+json") && !strings.Contains(format, "aai.asyncapi") &&
+		!strings.Contains(format, "schema+yaml") {
 		r.note("channel %s: its schema is of format %s, which is not taken over", name, format)
 		schema = nil
 	}
@@ -452,7 +454,8 @@ func (r *reader) payload(name string, msg expression.Object) expression.Object {
 	if said := text(get(extra, "format")); said != "" {
 		kind = payload.Format(said)
 	}
-	if kind == payload.Protobuf && get(extra, "file") == nil || kind == payload.XML && len(extra) == 0 && schema != nil {
+	if kind == payload.Protobuf && get(extra, "file") == nil ||
+		kind == payload.XML && len(extra) == 0 && schema != nil {
 		r.note("channel %s: its %s payload is taken over as bytes; add what is known of it", name, kind)
 		kind = payload.Binary
 	}

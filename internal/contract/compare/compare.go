@@ -89,7 +89,11 @@ func Contracts(old, now *contract.Contract) []Change {
 			continue
 		}
 		c.tell(Change{Kind: Removed, On: a.Name, What: "clause", Old: a.Topic.String(), Breaks: append(
-			publisher(a, "publishes what nothing covers any longer"), consumers(a, "waits for what nobody has to publish")...)})
+			publisher(
+				a,
+				"publishes what nothing covers any longer",
+			),
+			consumers(a, "waits for what nobody has to publish")...)})
 	}
 	for _, b := range now.Clauses {
 		if taken[b] {
@@ -141,11 +145,18 @@ func write(v any) string {
 // clause compares what is written of a clause.
 func (c *comparing) clause(a, b *contract.Clause) {
 	on := func(kind Kind, key string, old, now any, breaks ...Break) {
-		c.tell(Change{Kind: kind, On: b.Name, What: "clause", Key: key, Old: write(old), New: write(now), Breaks: breaks})
+		c.tell(
+			Change{Kind: kind, On: b.Name, What: "clause", Key: key, Old: write(old), New: write(now), Breaks: breaks},
+		)
 	}
 	both := func(why string) []Break { return append(publisher(b, why), consumers(b, why)...) }
 	if a.Topic.String() != b.Topic.String() {
-		on(Changed, "topic", a.Topic.String(), b.Topic.String(), append(publisher(b, "publishes where it was"), consumers(b, "subscribes where it was")...)...)
+		on(
+			Changed,
+			"topic",
+			a.Topic.String(),
+			b.Topic.String(),
+			append(publisher(b, "publishes where it was"), consumers(b, "subscribes where it was")...)...)
 	}
 	if a.From != b.From {
 		breaks := publisher(b, "does not publish it yet")
@@ -260,6 +271,13 @@ func (c *comparing) agreed(a, b *contract.Clause, on telling, both func(string) 
 		}
 		on(kindOf(a.Expiry == 0, b.Expiry == 0), "message-expiry", zero(a.Expiry), zero(b.Expiry), breaks...)
 	}
+	if x, y := a.Stamp, b.Stamp; (x == nil) != (y == nil) || x != nil && *x != *y {
+		var breaks []Break
+		if y != nil {
+			breaks = publisher(b, "tells another time, or none")
+		}
+		on(kindOf(x == nil, y == nil), "stamped", stamp(x), stamp(y), breaks...)
+	}
 	if x, y := a.Properties.ContentType, b.Properties.ContentType; x != y {
 		on(kindOf(x == "", y == ""), "properties/content-type", x, y, both("has another content type in mind")...)
 	}
@@ -283,6 +301,13 @@ func (c *comparing) agreed(a, b *contract.Clause, on telling, both func(string) 
 	if a.Repeat != b.Repeat {
 		on(Changed, "repeat", a.Repeat, b.Repeat, both("takes a repeat for something else")...)
 	}
+}
+
+func stamp(s *contract.Stamp) any {
+	if s == nil {
+		return nil
+	}
+	return fmt.Sprintf("%s within %s", s.Field, s.Within)
 }
 
 func zero(d time.Duration) any {
@@ -368,7 +393,16 @@ func (c *comparing) parameters() {
 			}
 		}
 		slices.SortFunc(breaks, func(a, b Break) int { return strings.Compare(a.Party+a.Role, b.Party+b.Role) })
-		c.tell(Change{Kind: kind, On: name, What: "parameter", Old: contract.Compact(p.Tree()), New: contract.Compact(q.Tree()), Breaks: breaks})
+		c.tell(
+			Change{
+				Kind:   kind,
+				On:     name,
+				What:   "parameter",
+				Old:    contract.Compact(p.Tree()),
+				New:    contract.Compact(q.Tree()),
+				Breaks: breaks,
+			},
+		)
 	}
 }
 
@@ -433,7 +467,16 @@ func (c *comparing) relations() {
 		case now == nil:
 			c.tell(Change{Kind: Removed, On: r.Name, What: "relation", Old: contract.Compact(r.Tree())})
 		case contract.SameText(noNote(r.Tree())) != contract.SameText(noNote(now.Tree())):
-			c.tell(Change{Kind: Changed, On: r.Name, What: "relation", Old: contract.Compact(r.Tree()), New: contract.Compact(now.Tree()), Breaks: who(now)})
+			c.tell(
+				Change{
+					Kind:   Changed,
+					On:     r.Name,
+					What:   "relation",
+					Old:    contract.Compact(r.Tree()),
+					New:    contract.Compact(now.Tree()),
+					Breaks: who(now),
+				},
+			)
 		}
 	}
 	for _, r := range c.new.Relations {

@@ -1,14 +1,28 @@
 // Package rule holds the rules of a contract: each a documented value that says what breaks a clause.
 package rule
 
-import "hodstone/internal/contract"
+import (
+	"slices"
+
+	"hodstone/internal/contract"
+)
 
 // All lists the rules, in the order in which their breaches are told.
 func All() []*contract.Rule {
 	return []*contract.Rule{
-		Size, Format, Schema, Values, Range, QoS, Retain, From, Expiry, Properties, Silence, Haste, Only, Answer,
+		Size, Format, Schema, Values, Range, QoS, Retain, From, Expiry, Properties, Stamp, Silence, Haste, Only, Answer,
 		Relation, Terms, Presence, Subscribes,
 	}
+}
+
+// Names are what the rules are called, each once.
+func Names() (out []string) {
+	for _, r := range All() {
+		if name := string(r.Name); !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // stateless starts a rule that remembers nothing and looks at messages only.

@@ -29,6 +29,12 @@ func TestEachRuleFiresAndNearlyDoes(t *testing.T) {
 	of := func(p contract.Payload) contract.Clause { return contract.Clause{Payload: p} }
 	say := func(text string) contract.Message { return contract.Message{Payload: []byte(text)} }
 	sent := func(q packet.QoS, retain bool) *contract.Envelope { return &contract.Envelope{QoS: q, Retain: retain} }
+	stamped := func(field string) contract.Clause {
+		return contract.Clause{
+			Payload: contract.Payload{Format: payload.JSON},
+			Stamp:   &contract.Stamp{Field: field, Within: 10 * time.Second},
+		}
+	}
 	for _, tt := range []struct {
 		name   string
 		clause contract.Clause
@@ -104,6 +110,15 @@ func TestEachRuleFiresAndNearlyDoes(t *testing.T) {
 		{"from nobody known", contract.Clause{From: "pen"}, contract.Message{Sender: "x"}, ""},
 		{"a copy from another", contract.Clause{From: "pen"}, contract.Message{Party: "shore", Copy: true}, ""},
 		{"from anybody", contract.Clause{}, contract.Message{Party: "shore"}, ""},
+		{"told in time", stamped("/at"), say(`{"at": "2026-11-27T11:59:49Z"}`), ""},
+		{"told in another zone", stamped("/at"), say(`{"at": "2026-11-27T13:00:05+01:00"}`), ""},
+		{"told too early", stamped("/at"), say(`{"at": "1970-01-01T00:00:00Z"}`),
+			"stamped: the time when it was published, to 10s | 1970-01-01T00:00:00Z, which is 20784 days before it came, by this machine's clock"},
+		{"told too late", stamped(""), contract.Message{Payload: []byte(`1795780813`)},
+			"stamped: the time when it was published, to 10s | 2026-11-27T12:00:13Z, which is 13s after it came, by this machine's clock"},
+		{"told in seconds", stamped(""), contract.Message{Payload: []byte(`1795780811.5`)}, ""},
+		{"told by nothing", stamped("/at"), say(`{"to": 1}`), ""},
+		{"told by a stored copy", stamped("/at"), contract.Message{Payload: []byte(`{"at": "1970-01-01T00:00:00Z"}`), Copy: true}, ""},
 	} {
 		cl := tt.clause
 		if cl.Name, cl.Topic, err = "c", pattern(t, "v/c"), nil; cl.Payload.Format == "" {

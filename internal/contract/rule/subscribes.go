@@ -16,12 +16,15 @@ import (
 const settled = 10 * time.Second
 
 // Subscribes holds a party to subscribing to what it consumes.
-var Subscribes = &contract.Rule{Name: contract.RuleSubscribes, Sessions: true,
-	Doc: "Ten seconds after its last SUBSCRIBE, the filters that a client was granted cover all clauses that its party consumes, at the parameters that are known of it; and each of them is met by a clause, or by a topic that was seen. Of a session that goes on from before it was in sight, nothing is said of what is missing.",
+var Subscribes = &contract.Rule{
+	Name:     contract.RuleSubscribes,
+	Sessions: true,
+	Doc:      "Ten seconds after its last SUBSCRIBE, the filters that a client was granted cover all clauses that its party consumes, at the parameters that are known of it; and each of them is met by a clause, or by a topic that was seen. Of a session that goes on from before it was in sight, nothing is said of what is missing.",
 	Start: func(c *contract.Contract) func(*contract.Pass) {
 		x := subscribing{c: c, clients: map[string]*subscriber{}}
 		return x.look
-	}}
+	},
+}
 
 type subscribing struct {
 	c       *contract.Contract
@@ -35,6 +38,8 @@ type subscriber struct {
 	filters map[string]bool
 	fresh   map[string]bool // those that nothing was said of yet
 	due     *contract.Deadline
+	// waits tells that it is to be looked at, also where the deadline was given up since nobody saw the broker yet.
+	waits bool
 }
 
 func (x *subscribing) look(p *contract.Pass) {
@@ -52,6 +57,9 @@ func (x *subscribing) look(p *contract.Pass) {
 	}
 	if s.Step == contract.StepEnded || s.Step == contract.StepCut {
 		c.due.Met()
+		c.waits = false
+	} else if c.waits && !c.due.Pending() {
+		x.wait(p, c)
 	}
 	switch q := s.Packet.(type) {
 	case *packet.Connack:
@@ -89,7 +97,11 @@ func (x *subscribing) look(p *contract.Pass) {
 func (x *subscribing) wait(p *contract.Pass, c *subscriber) {
 	c.due.Met()
 	pass := *p
-	c.due = p.DueOf(p.At.Add(settled), func(time.Time) contract.Breach { return x.settled(&pass, c) })
+	c.waits = true
+	c.due = p.DueOf(p.At.Add(settled), func(time.Time) contract.Breach {
+		c.waits = false
+		return x.settled(&pass, c)
+	})
 }
 
 func (x *subscribing) settled(p *contract.Pass, c *subscriber) (b contract.Breach) {

@@ -10,12 +10,15 @@ import (
 )
 
 // Terms holds sessions to the terms of their party.
-var Terms = &contract.Rule{Name: contract.RuleTerms, Sessions: true,
-	Doc: "A session is as the terms of its party say: client identifier, version, keep alive, clean start, TLS and login as CONNECT shows them; packets, topics, QoS and messages under way within what it can take, whoever is to blame; its first value, the news of its loss, and its return in time. Only who is seen by their own packets is judged: our devices, and clients of a stand-in. Whether a certificate was shown is not seen.",
+var Terms = &contract.Rule{
+	Name:     contract.RuleTerms,
+	Sessions: true,
+	Doc:      "A session is as the terms of its party say: client identifier, version, keep alive, clean start, TLS and login as CONNECT shows them; packets, topics, QoS and messages under way within what it can take, whoever is to blame; nothing goes out after DISCONNECT (3.1.1 §3.14.4, 5.0 §3.14.4); its first value, the news of its loss, and its return come in time. Only who is seen by their own packets is judged: our devices, and clients of a stand-in. Whether a certificate was shown is not seen.",
 	Start: func(c *contract.Contract) func(*contract.Pass) {
 		t := terms{c: c, clients: map[string]*termsOf{}}
 		return t.look
-	}}
+	},
+}
 
 // maxClients is how many clients a rule follows; further ones are not judged.
 const maxClients = 50_000
@@ -33,6 +36,7 @@ type termsOf struct {
 	flying  map[uint16]bool
 	crowded bool // told of this connection
 	goodbye bool
+	gone    bool // it has said DISCONNECT
 	first   *contract.Deadline
 	back    *contract.Deadline
 	lost    *loss
@@ -108,14 +112,25 @@ func (t *terms) sent(p *contract.Pass, x *termsOf, want *contract.Terms) {
 		breach(p, "max-packet", fmt.Sprintf("packets of %d bytes at most", want.MaxPacket),
 			"it sent %s of %d", s.Packet.Type(), s.Bytes)
 	}
+	if _, comes := s.Packet.(*packet.Connect); x.gone && !comes {
+		x.gone = false // told once
+		breach(p, "goodbye", "nothing after DISCONNECT (3.1.1 §3.14.4, 5.0 §3.14.4)", "%s", s.Packet.Type())
+	}
 	switch q := s.Packet.(type) {
 	case *packet.Connect:
-		x.goodbye, x.crowded = false, false
+		x.goodbye, x.crowded, x.gone = false, false, false
 		x.lost.met()
 		clear(x.flying)
 		if want.Tries.N > 0 {
 			if n, within, hasty := x.tries.came(want.Tries, s.At); hasty {
-				breach(p, "tries", want.Tries.String()+" at most", "%d within %s", n, within.Round(100*time.Millisecond))
+				breach(
+					p,
+					"tries",
+					want.Tries.String()+" at most",
+					"%d within %s",
+					n,
+					within.Round(100*time.Millisecond),
+				)
 			}
 		}
 		t.connect(p, q, want)
@@ -139,7 +154,7 @@ func (t *terms) sent(p *contract.Pass, x *termsOf, want *contract.Terms) {
 			}
 		}
 	case *packet.Disconnect:
-		x.goodbye = q.Code == 0
+		x.goodbye, x.gone = q.Code == 0, true
 	}
 }
 
@@ -191,9 +206,25 @@ func message(p *contract.Pass, q *packet.Publish, want *contract.Terms, how stri
 		breach(p, "max-qos", fmt.Sprintf("QoS %d at most", *want.MaxQoS), "%s %s at QoS %d", how, s.Topic, q.QoS)
 	}
 	if n := len(s.Topic); want.TopicLength > 0 && n > want.TopicLength {
-		breach(p, "max-topic", fmt.Sprintf("topics of %d bytes at most", want.TopicLength), "%s %s, which has %d", how, s.Topic, n)
+		breach(
+			p,
+			"max-topic",
+			fmt.Sprintf("topics of %d bytes at most", want.TopicLength),
+			"%s %s, which has %d",
+			how,
+			s.Topic,
+			n,
+		)
 	} else if n := strings.Count(s.Topic, "/") + 1; want.TopicLevels > 0 && n > want.TopicLevels {
-		breach(p, "max-topic", fmt.Sprintf("topics of %d levels at most", want.TopicLevels), "%s %s, which has %d", how, s.Topic, n)
+		breach(
+			p,
+			"max-topic",
+			fmt.Sprintf("topics of %d levels at most", want.TopicLevels),
+			"%s %s, which has %d",
+			how,
+			s.Topic,
+			n,
+		)
 	}
 }
 
@@ -211,7 +242,11 @@ func (t *terms) got(p *contract.Pass, x *termsOf, want *contract.Terms) {
 		}
 		if d := want.FirstValueWithin; d > 0 {
 			x.first = p.DueOf(s.At.Add(d), func(time.Time) contract.Breach {
-				return contract.Breach{Keyword: "first-value-within", Expected: "a first value within " + d.String(), Seen: "nothing published"}
+				return contract.Breach{
+					Keyword:  "first-value-within",
+					Expected: "a first value within " + d.String(),
+					Seen:     "nothing published",
+				}
 			})
 		}
 	case *packet.Publish:
@@ -240,9 +275,14 @@ func (t *terms) dies(p *contract.Pass, x *termsOf, want *contract.Terms) {
 		x.lost = &loss{presence: cl, values: s.Parameters}
 		x.lost.due = p.DueOf(s.At.Add(want.LostWithin), func(time.Time) contract.Breach {
 			return contract.Breach{
-				Keyword:  "lost-within",
-				Expected: fmt.Sprintf("%q on %s within %s of the end of its link", cl.Presence.Lost, cl.Name, want.LostWithin),
-				Seen:     "nobody was told that it is lost",
+				Keyword: "lost-within",
+				Expected: fmt.Sprintf(
+					"%q on %s within %s of the end of its link",
+					cl.Presence.Lost,
+					cl.Name,
+					want.LostWithin,
+				),
+				Seen: "nobody was told that it is lost",
 			}
 		})
 		t.losses = append(t.losses, x.lost)
@@ -258,7 +298,8 @@ func (t *terms) announced(p *contract.Pass) {
 	values := p.Clause.Topic.Values(p.Message.Topic)
 	kept := t.losses[:0]
 	for _, l := range t.losses {
-		if l.presence == p.Clause && agree(values, l.values) && says(p.Clause, p.Message.Payload, p.Clause.Presence.Lost) {
+		if l.presence == p.Clause && agree(values, l.values) &&
+			says(p.Clause, p.Message.Payload, p.Clause.Presence.Lost) {
 			l.met()
 		}
 		if l.pending() {

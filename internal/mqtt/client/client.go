@@ -71,6 +71,13 @@ type Options struct {
 	// UseAliases lets the client replace the topics it publishes to by aliases, as far
 	// as the broker allows (5.0 §3.3.2.3.4).
 	UseAliases bool
+	// Before is called with each CONNECT that is to be sent, and may change it; nil for none.
+	Before func(*packet.Connect)
+	// InFlight is how many publications at QoS 1 and 2 are under way at most; 0 for as many as the broker allows.
+	InFlight int
+	// MaxPacket is the largest packet that is taken and sent, in bytes, whether it is announced by a property of CONNECT
+	// or not; 0 for [LargestPacket] and what the broker allows. A larger one that comes ends the connection.
+	MaxPacket int
 	// Take is asked about each packet received; where it returns true the client does
 	// not act on the packet, as if it had been lost. It is called by the reading
 	// goroutine.
@@ -188,6 +195,9 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	k := &conn{c: c, link: l, ready: make(chan *packet.Connack, 1), done: make(chan struct{}), lastWrite: time.Now()}
 	connect := c.opt.Connect
 	connect.Level = c.opt.Version
+	if c.opt.Before != nil {
+		c.opt.Before(&connect)
+	}
 	if connect.ClientID == "" && !connect.CleanStart {
 		connect.ClientID = c.assigned // or the session would not be found again
 	}
@@ -212,7 +222,9 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	c.mu.Unlock()
 	c.linkEvent(LinkOpened, l.RemoteAddr().String())
 	reader := packet.NewReader(l, c.opt.Version)
-	reader.MaxSize = LargestPacket
+	if reader.MaxSize = LargestPacket; c.opt.MaxPacket > 0 {
+		reader.MaxSize = c.opt.MaxPacket
+	}
 	if n, ok := connect.Properties.Int(packet.MaximumPacketSize); ok {
 		reader.MaxSize, k.announced = int(n), true
 	}
@@ -276,7 +288,7 @@ func (k *conn) accept(ack *packet.Connack) error {
 		k.writeMu.Lock()
 		c.mu.Lock()
 		keepAlive := k.limit.keepAlive
-		k.limit = limitsOf(ack.Properties)
+		k.limit = limitsOf(ack.Properties).within(&c.opt)
 		if _, named := ack.Properties.Int(packet.ServerKeepAlive); !named {
 			k.limit.keepAlive = keepAlive
 		}
@@ -475,6 +487,20 @@ func (k *conn) finish(err error) {
 func (c *Client) Disconnect(code packet.ReasonCode, ps ...packet.Property) error {
 	return c.leave(func(k *conn) error {
 		err := k.send(&packet.Disconnect{Code: code, Properties: ps})
+		k.end(nil)
+		return err
+	})
+}
+
+// DisconnectAnd says DISCONNECT and sends a packet behind it, as clients do that break the rule (3.1.1 §3.14.4, 5.0
+// §3.14.4).
+func (c *Client) DisconnectAnd(p packet.Packet) error {
+	return c.leave(func(k *conn) error {
+		err := k.send(&packet.Disconnect{})
+		k.writeMu.Lock()
+		k.bye = false
+		k.writeMu.Unlock()
+		err = errors.Join(err, k.send(p))
 		k.end(nil)
 		return err
 	})

@@ -24,6 +24,7 @@ func (k *conn) tooLarge(e *packet.Error) bool {
 type limits struct {
 	keepAlive  time.Duration
 	maxPacket  uint32
+	ownPacket  bool // it is the client's own bound
 	maxQoS     packet.QoS
 	noRetain   bool
 	noWildcard bool
@@ -45,6 +46,17 @@ func limitsOf(ps packet.Properties) limits {
 		receiveMax: int(ps.IntOr(packet.ReceiveMaximum, math.MaxUint16)),
 		aliases:    uint16(ps.IntOr(packet.TopicAliasMaximum, 0)),
 	}
+}
+
+// within bounds them by what the client itself holds back.
+func (l limits) within(o *Options) limits {
+	if o.InFlight > 0 {
+		l.receiveMax = min(l.receiveMax, o.InFlight)
+	}
+	if n := uint32(o.MaxPacket); n > 0 && (l.maxPacket == 0 || n < l.maxPacket) {
+		l.maxPacket, l.ownPacket = n, true
+	}
+	return l
 }
 
 // LimitError is a packet that the broker's CONNACK rules out; it was not sent.
@@ -117,12 +129,14 @@ func (k *conn) owing(id uint16) error {
 	}
 	k.unacked[id] = true
 	if len(k.unacked) > int(most) {
-		return &ruleError{packet.ReceiveMaximumExceeded,
+		return &ruleError{
+			packet.ReceiveMaximumExceeded,
 			fmt.Sprintf(
 				"the broker sent %d messages without waiting for acknowledgement; our receive maximum is %d (5.0 §3.1.2.11.3)",
 				len(k.unacked),
 				most,
-			)}
+			),
+		}
 	}
 	return nil
 }

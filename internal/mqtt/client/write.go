@@ -53,14 +53,11 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 		if m, ok := p.(*packet.Publish); ok && m.Topic != "" {
 			k.ours.Forget(m.Topic) // the alias is not set after all
 		}
-		return &LimitError{
-			fmt.Sprintf(
-				"%s of %d bytes: the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)",
-				p.Type(),
-				len(raw),
-				k.limit.maxPacket,
-			),
+		whose := "the broker takes at most %d (maximum packet size, 5.0 §3.2.2.3.6)"
+		if k.limit.ownPacket {
+			whose = "this client takes and sends at most %d"
 		}
+		return &LimitError{fmt.Sprintf("%s of %d bytes: "+whose, p.Type(), len(raw), k.limit.maxPacket)}
 	}
 	k.owed(p)
 	if p != nil && p.Type() == packet.DISCONNECT {

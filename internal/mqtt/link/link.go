@@ -52,6 +52,7 @@ type Link struct {
 	size    int     // of what is held, in bytes
 	thawing bool    // what was held is being written: what comes meanwhile waits behind it
 	pacing  *pacing
+	reading bool // somebody waits for the connection's bytes
 }
 
 // Fate is told what became of bytes that a link held back: whether they left, just before they do,
@@ -298,6 +299,36 @@ func Parse(rawURL string) (Endpoint, error) {
 	}
 	return Endpoint{Network: "tcp", Address: net.JoinHostPort(u.Hostname(), port), Host: u.Hostname(), URL: rawURL,
 		TLS: u.Scheme == "mqtts" || u.Scheme == "wss", WebSocket: u.Scheme == "ws" || u.Scheme == "wss"}, nil
+}
+
+// Reached returns the URL by which a listener for the endpoint is reached, with the port that the system chose, and the
+// path of a WebSocket, /mqtt where the URL names none.
+func (e Endpoint) Reached(at net.Addr) (rawURL, path string) {
+	u, err := url.Parse(e.URL)
+	if err != nil || e.Network != "tcp" {
+		return e.URL, ""
+	}
+	u.Host = at.String()
+	if u.Path == "" && e.WebSocket {
+		u.Path = "/mqtt"
+	}
+	return u.String(), u.Path
+}
+
+// Serve hands over a link for each connection that comes in on the listener, until that is closed; accept must not wait
+// for the link to end.
+func Serve(ln net.Listener, accept func(*Link)) {
+	for {
+		c, err := ln.Accept()
+		switch {
+		case err == nil:
+			accept(Wrap(c))
+		case errors.Is(err, net.ErrClosed):
+			return
+		default:
+			time.Sleep(10 * time.Millisecond) // out of files: let some be freed
+		}
+	}
 }
 
 func dialError(host string, err error) error {

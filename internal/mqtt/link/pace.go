@@ -2,6 +2,7 @@ package link
 
 import (
 	"cmp"
+	"errors"
 	"io"
 	"net"
 	"sync"
@@ -140,10 +141,10 @@ type pacing struct {
 	pace    Pace
 	in, out *paced
 	sent    chan struct{} // closed when the last written byte is out
+	handed  chan struct{} // closed when who was reading as it began has handed over; nil for nobody
 }
 
-// Slow delays and throttles the link from now on; the zero Pace ends that. What the link
-// is reading at the moment still arrives undelayed. Once slowed, a link uses two
+// Slow delays and throttles the link from now on; the zero Pace ends that. Once slowed, a link uses two
 // goroutines more, until it ends.
 func (l *Link) Slow(pace Pace) {
 	l.mu.Lock()
@@ -157,7 +158,14 @@ func (l *Link) Slow(pace Pace) {
 	}
 	p := &pacing{pace: pace, in: newPaced(), out: newPaced(), sent: make(chan struct{})}
 	l.pacing = p
+	if l.reading { // who waits in a read gets what comes next: it has to be let through like all that follows, and before it
+		p.handed = make(chan struct{})
+	}
+	handed := p.handed
 	go func() {
+		if handed != nil {
+			<-handed
+		}
 		buf := make([]byte, 16<<10)
 		for {
 			n, err := l.conn.Read(buf)
@@ -194,16 +202,29 @@ func (l *Link) pace() Pace {
 
 // read reads from the connection, or from what a slowed link has let through.
 func (l *Link) read(b []byte) (int, error) {
-	if p := l.slowed(); p != nil {
+	l.mu.Lock()
+	p := l.pacing
+	l.reading = p == nil
+	l.mu.Unlock()
+	if p != nil {
 		return p.in.get(b)
 	}
-	return l.conn.Read(b)
-}
-
-func (l *Link) slowed() *pacing {
+	n, err := l.conn.Read(b)
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.pacing
+	p, l.reading = l.pacing, false
+	l.mu.Unlock()
+	if p == nil || p.handed == nil {
+		return n, err
+	}
+	// The link was slowed meanwhile.
+	if n > 0 {
+		err = errors.Join(err, p.in.put(b[:n], l.pace(), nil))
+	}
+	if err != nil {
+		p.in.finish(err)
+	}
+	close(p.handed)
+	return p.in.get(b)
 }
 
 // drain lets a slowed link's last bytes out before it is closed, but not for ever.

@@ -45,6 +45,16 @@ func overWebSocket(ws *websocket.Conn, carrier net.Conn) *Link {
 	})
 }
 
+// Text sends a text frame, which MQTT forbids (3.1.1 §6): for those who look what becomes of it. It fails on a link that is
+// no WebSocket.
+func (l *Link) Text(b []byte) error {
+	c, is := l.conn.(*wsConn)
+	if !is {
+		return errors.New("the link is no WebSocket")
+	}
+	return c.ws.Write(context.Background(), websocket.MessageText, b)
+}
+
 func (e Endpoint) dialWebSocket(ctx context.Context, o Options) (*Link, error) {
 	carrier, err := e.dial(ctx, o)
 	if err != nil {
@@ -131,10 +141,51 @@ func (e Endpoint) Upgrade(ctx context.Context, carrier net.Conn, subprotocol str
 	return nil, failed
 }
 
+// Flaws are ways in which a server of WebSockets misbehaves on purpose.
+type Flaws struct {
+	// NoSubprotocol agrees to none, Text takes text frames, and Whole takes only frames that hold one packet.
+	NoSubprotocol, Text, Whole bool
+}
+
+// flawed reads frames by the flaws.
+type flawed struct {
+	*wsConn
+	flaws Flaws
+	rest  []byte
+}
+
+func (c *flawed) Read(b []byte) (int, error) {
+	for len(c.rest) == 0 {
+		kind, data, err := c.ws.Read(context.Background())
+		if err != nil {
+			return 0, io.EOF
+		}
+		whole := len(data) > 1 && data[1] < 128 && int(data[1])+2 == len(data) || len(data) > 130
+		if kind == websocket.MessageText && !c.flaws.Text || c.flaws.Whole && !whole {
+			c.ws.CloseNow()
+			return 0, io.EOF
+		}
+		c.rest = data
+	}
+	n := copy(b, c.rest)
+	c.rest = c.rest[n:]
+	return n, nil
+}
+
 // ServeWebSocket upgrades what comes in on the listener and hands over the links, until
 // the listener is closed; path is the only one that is answered. It returns when all of
 // its goroutines are gone; accept must not wait for the link to end.
-func ServeWebSocket(ln net.Listener, path string, accept func(*Link)) error {
+//
+// flaws, of which there is one at most, are for servers that misbehave on purpose.
+func ServeWebSocket(ln net.Listener, path string, accept func(*Link), flaws ...Flaws) error {
+	var flaw Flaws
+	if len(flaws) > 0 {
+		flaw = flaws[0]
+	}
+	agreed := []string{Subprotocol}
+	if flaw.NoSubprotocol {
+		agreed = nil
+	}
 	type carrierKey struct{}
 	mux := http.NewServeMux()
 	mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
@@ -142,7 +193,7 @@ func ServeWebSocket(ln net.Listener, path string, accept func(*Link)) error {
 			w,
 			r,
 			&websocket.AcceptOptions{
-				Subprotocols:       []string{Subprotocol},
+				Subprotocols:       agreed,
 				InsecureSkipVerify: true,
 				CompressionMode:    websocket.CompressionDisabled,
 			},
@@ -150,11 +201,18 @@ func ServeWebSocket(ln net.Listener, path string, accept func(*Link)) error {
 		if err != nil {
 			return // Accept has answered
 		}
-		if ws.Subprotocol() != Subprotocol {
+		if ws.Subprotocol() != Subprotocol && !flaw.NoSubprotocol {
 			ws.Close(websocket.StatusPolicyViolation, "the subprotocol must be mqtt")
 			return
 		}
 		carrier, _ := r.Context().Value(carrierKey{}).(net.Conn)
+		if flaw.Text || flaw.Whole {
+			ws.SetReadLimit(noLimit)
+			inner := &wsConn{Conn: websocket.NetConn(context.Background(), ws, websocket.MessageBinary), ws: ws, carrier: carrier}
+			c := &flawed{wsConn: inner, flaws: flaw}
+			accept(newLink(c, resetOf(c, carrier)))
+			return
+		}
 		accept(overWebSocket(ws, carrier))
 	})
 	server := &http.Server{

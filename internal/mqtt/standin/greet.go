@@ -36,11 +36,13 @@ func (s *Server) greet(ses *session, sub *subscription) {
 		g.list = append(g.list, stored{m, sub})
 	}
 	if s.mismatches() { // by a fault, filters may match what they should not
-		s.retained.Matching("#", func(name string, m *message) {
-			if s.matches(sub.Filter, name, topic.Match(sub.Filter, name)) {
-				add(name, m)
-			}
-		})
+		for _, all := range []string{"#", "$SYS/#"} {
+			s.retained.Matching(all, func(name string, m *message) {
+				if s.matches(sub.Filter, name, topic.Match(sub.Filter, name)) {
+					add(name, m)
+				}
+			})
+		}
 	} else {
 		s.retained.Matching(sub.Filter, add)
 	}
@@ -90,9 +92,7 @@ func (ses *session) greetWith(i int) {
 		return // it went out already
 	}
 	g.list[i].m = nil
-	var ids []uint32
-	if x.sub.id != 0 {
-		ids = []uint32{x.sub.id}
-	}
-	ses.deliver(x.m, x.sub, min(x.m.QoS, x.sub.QoS), true, ids, true)
+	h := hit{ses: ses, receivers: 1}
+	ses.addTo(&h, min(x.m.QoS, x.sub.QoS), x.sub)
+	ses.deliver(x.m, &h, true, true)
 }

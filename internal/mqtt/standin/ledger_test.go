@@ -643,8 +643,9 @@ func TestSmallTruths(t *testing.T) {
 		big := newPeer(t, s, packet.V5, "away", stay, func(o *client.Options) {
 			o.Connect.Properties = append(o.Connect.Properties, packet.Int(packet.MaximumPacketSize, 60))
 		})
-		w.publish(t, packet.Publish{Topic: "j", QoS: 1, Payload: make([]byte, 100)})
-		w.publish(t, packet.Publish{Topic: "j", QoS: 1, Payload: make([]byte, 100)})
+		for range 20 { // some go to the other member, who is away too
+			w.publish(t, packet.Publish{Topic: "j", QoS: 1, Payload: make([]byte, 100)})
+		}
 		big.connect(t)
 		synctest.Wait()
 		for _, c := range s.Clients() {

@@ -30,6 +30,9 @@ type Limits struct {
 	NoEmptyClientID bool
 	// Connections is how many clients may be connected at a time; 0 for any number.
 	Connections int
+	// Queued is how many messages wait for an absent or slow client, and Filters how many one SUBSCRIBE may have;
+	// neither is announced, and 0 is for as many as the program itself can do.
+	Queued, Filters int
 	// Memory is how many bytes it holds at most of messages, sessions, subscriptions and wills; 0 for
 	// [DefaultMemory].
 	Memory int
@@ -42,6 +45,13 @@ func (l *Limits) qos() packet.QoS {
 		return min(2, *l.MaximumQoS)
 	}
 	return 2
+}
+
+func (l *Limits) queued() int {
+	if l.Queued > 0 {
+		return min(l.Queued, maxQueued)
+	}
+	return maxQueued
 }
 
 func (l *Limits) packetSize() int {
@@ -136,6 +146,17 @@ func (c *conn) limitPublish(p *packet.Publish) error {
 	return nil
 }
 
+// maySubscribe tells whether a login may read all that a filter matches.
+func (c *conn) maySubscribe(filter string) bool {
+	may := c.rights.maySubscribe(filter)
+	c.s.decide(func(d *Decisions) {
+		if d.MaySubscribe != nil {
+			may = d.MaySubscribe(c.rights.login, filter, may)
+		}
+	})
+	return may
+}
+
 // limitFilter returns the code to refuse a filter of SUBSCRIBE with, or a granted QoS.
 func (c *conn) limitFilter(sub packet.Subscription, hasID bool) (packet.ReasonCode, string) {
 	l := &c.s.opt.Limits
@@ -155,7 +176,7 @@ func (c *conn) limitFilter(sub packet.Subscription, hasID bool) (packet.ReasonCo
 		return packet.WildcardNotSupported, "wildcards are turned off"
 	case hasID && l.NoIdentifiers:
 		return packet.SubIDsNotSupported, "subscription identifiers are turned off"
-	case !c.rights.maySubscribe(plain):
+	case !c.maySubscribe(plain):
 		return packet.NotAuthorized, fmt.Sprintf("the login %q may not read all of it", c.rights.login)
 	}
 	return packet.ReasonCode(min(sub.QoS, l.qos())), ""

@@ -173,6 +173,8 @@ func (c *conn) identify(p *packet.Connect) verdict {
 	switch {
 	case right:
 		return verdict{rights: l.rights()}
+	case l == nil && s.on(func(d *Decisions) bool { return d.AnyUser }):
+		return anonymous
 	case l == nil && s.opt.Anonymous && len(s.opt.Logins) == 0:
 		return anonymous // no logins are kept at all: credentials are not looked at
 	case l == nil:

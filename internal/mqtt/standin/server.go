@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/url"
 	"sync"
 	"time"
 
@@ -48,6 +47,8 @@ type Options struct {
 	Hooks *Hooks
 	// Faults are those that are on.
 	Faults []Fault
+	// System lets it tell of itself on topics that begin with $SYS.
+	System bool
 }
 
 // Hooks are told of what a stand-in's connections do, after the pattern of
@@ -88,6 +89,7 @@ type Server struct {
 	mu        sync.Mutex // guards all broker state, that of sessions and connections included
 	closed    bool
 	refuseAll bool
+	down      int // restarts under way
 	listeners []net.Listener
 	conns     map[*conn]bool
 	sessions  map[string]*session
@@ -105,6 +107,7 @@ type Server struct {
 	round     uint64 // numbers messages, for finding a session's hit
 	refusals  []Refusal
 	logins    *logins
+	system    *time.Timer // tells of the stand-in; nil where it does not
 }
 
 // New returns a stand-in that has no listener yet. The error is about its logins.
@@ -120,6 +123,9 @@ func New(o Options) (*Server, error) {
 		return nil, err
 	}
 	s.ctx, s.stop = context.WithCancel(context.Background())
+	if o.System {
+		s.locked(s.startSystem)
+	}
 	return s, nil
 }
 
@@ -148,17 +154,19 @@ func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr,
 			err,
 		)
 	}
-	reached := rawURL
-	if u, err := url.Parse(rawURL); err == nil && e.Network == "tcp" {
-		u.Host = ln.Addr().String()
-		if u.Path == "" && e.WebSocket {
-			u.Path = "/mqtt"
-		}
-		reached = u.String()
-		rawURL = u.Path
-	}
+	reached, path := e.Reached(ln.Addr())
 	if e.TLS {
-		ln = tls.NewListener(ln, config)
+		config = config.Clone()
+		s.decide(func(d *Decisions) {
+			if d.TLS != nil {
+				d.TLS(config)
+			}
+		})
+		if s.on(func(d *Decisions) bool { return d.PlainToo }) {
+			ln = &eitherListener{ln, config}
+		} else {
+			ln = tls.NewListener(ln, config)
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -168,29 +176,70 @@ func (s *Server) ListenURL(rawURL string, config *tls.Config) (string, net.Addr,
 	}
 	s.listeners = append(s.listeners, ln)
 	if e.WebSocket {
-		s.wg.Go(func() { link.ServeWebSocket(ln, rawURL, func(l *link.Link) { s.serve(l, reached) }) })
+		s.wg.Go(func() { link.ServeWebSocket(ln, path, func(l *link.Link) { s.serve(l, reached) }, s.flaws()) })
 		return reached, ln.Addr(), nil
 	}
-	s.wg.Go(func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				if errors.Is(err, net.ErrClosed) {
-					return
-				}
-				time.Sleep(10 * time.Millisecond) // out of files: let some be freed
-				continue
-			}
-			s.serve(link.Wrap(c), reached)
-		}
-	})
+	s.wg.Go(func() { link.Serve(ln, func(l *link.Link) { s.serve(l, reached) }) })
 	return reached, ln.Addr(), nil
 }
 
+// flaws are those of the faults that are on.
+func (s *Server) flaws() (out link.Flaws) {
+	s.decide(func(d *Decisions) {
+		out.NoSubprotocol = out.NoSubprotocol || d.WebSocket.NoSubprotocol
+		out.Text = out.Text || d.WebSocket.Text
+		out.Whole = out.Whole || d.WebSocket.Whole
+	})
+	return out
+}
+
+// eitherListener takes connections with TLS and without, by a fault.
+type eitherListener struct {
+	net.Listener
+	config *tls.Config
+}
+
+// Accept implements [net.Listener].
+func (l *eitherListener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	first := make([]byte, 1)
+	c.SetReadDeadline(time.Now().Add(connectTimeout))
+	if n, _ := c.Read(first); n == 0 {
+		return c, nil
+	}
+	c.SetReadDeadline(time.Time{})
+	again := &begun{c, first}
+	if first[0] == 22 { // a handshake (RFC 8446 §5.1)
+		return tls.Server(again, l.config), nil
+	}
+	return again, nil
+}
+
+// begun is a connection of which a byte was read.
+type begun struct {
+	net.Conn
+	first []byte
+}
+
+func (c *begun) Read(b []byte) (int, error) {
+	if len(c.first) > 0 {
+		n := copy(b, c.first)
+		c.first = c.first[n:]
+		return n, nil
+	}
+	return c.Conn.Read(b)
+}
+
 // Dial opens a link to the stand-in within memory.
-func (s *Server) Dial(context.Context) (*link.Link, error) {
+func (s *Server) Dial(ctx context.Context) (*link.Link, error) { return s.DialAs(ctx, "") }
+
+// DialAs is [Server.Dial] as if by a listener.
+func (s *Server) DialAs(_ context.Context, listener string) (*link.Link, error) {
 	ours, theirs := link.Pipe()
-	if !s.serve(ours, "") {
+	if !s.serve(ours, listener) {
 		return nil, errors.New("the stand-in is closed")
 	}
 	return theirs, nil
@@ -205,6 +254,10 @@ func (s *Server) serve(l *link.Link, listener string) bool {
 	if s.closed {
 		l.Close()
 		return false
+	}
+	if s.down > 0 { // nobody is at home
+		l.Close()
+		return true
 	}
 	s.conns[c] = true
 	if h := s.opt.Hooks; h != nil {
@@ -245,6 +298,9 @@ func (s *Server) Close() {
 	}
 	for _, ses := range s.sessions {
 		ses.stopTimers()
+	}
+	if s.system != nil {
+		s.system.Stop()
 	}
 	s.mu.Unlock()
 	s.wg.Wait()

@@ -9,9 +9,10 @@ import (
 
 // group is a shared subscription: each message goes to one of its members (5.0 §4.8.2).
 type group struct {
-	name    string // $share/NAME/FILTER
+	full    string // $share/NAME/FILTER
 	members []*session
 	next    int
+	passed  int // messages so far, counted where a fault is on
 }
 
 // holder is who stands in the tree under a filter: a session or a group.
@@ -25,19 +26,27 @@ type holder struct {
 // It is not done where there is no room for it.
 func (s *Server) join(ses *session, sub *subscription) (existed, done bool) {
 	full := sub.Filter
-	_, existed = ses.subs[full]
+	before, existed := ses.subs[full]
+	if existed {
+		sub.repeats = before.repeats + 1
+		s.decide(func(d *Decisions) {
+			if d.Rejoin != nil {
+				sub.Subscription = d.Rejoin(before.Subscription, sub.Subscription)
+			}
+		})
+	}
 	if !existed && !ses.take(sizeOfSubscription+sizeOfTopic(full)) {
 		return false, false
 	}
 	ses.subs[full] = sub
-	share, plain, shared := topic.CutShare(full)
+	_, plain, shared := topic.CutShare(full)
 	if !shared {
 		s.tree.Set(plain, holder{ses: ses}, sub)
 		return existed, true
 	}
 	g := s.groups[full]
 	if g == nil {
-		g = &group{name: share}
+		g = &group{full: full}
 		s.groups[full] = g
 		s.tree.Set(plain, holder{group: g}, &subscription{Subscription: packet.Subscription{Filter: full}})
 	}

@@ -17,7 +17,31 @@ import (
 
 // All is the catalogue in its order.
 func All() []*proof.Check {
-	return slices.Concat(connect, opening, keepalive, login, qos, retain, retained, will, wills, session, subscribe)
+	return slices.Concat(
+		connect,
+		opening,
+		keepalive,
+		login,
+		rights,
+		qos,
+		flows,
+		streams,
+		retain,
+		retained,
+		will,
+		wills,
+		session,
+		sessions,
+		subscribe,
+		subscriptions,
+		shares,
+		properties,
+		limits,
+		failures,
+		below,
+		agreed,
+		restarts,
+	)
 }
 
 // Match returns the checks whose names match a pattern: a name, a family, or a part with *; all for "".
@@ -54,9 +78,21 @@ func publish(topic, text string, qos packet.QoS, retain bool) packet.Publish {
 const (
 	// arrivalTime is how long what must come is awaited.
 	arrivalTime = 5 * time.Second
+	// noticed is within which a broker notices as a rule that links are closed: who opens many one after the other
+	// waits so long, or others would not get in where a broker takes few.
+	noticed = 50 * time.Millisecond
 	// unusedID is a packet identifier far from those that a client chooses by itself.
 	unusedID = 40_000
 )
+
+// granted subscribes, and wants the QoS to be granted: without it the check cannot be carried out.
+func granted(p *proof.Pass, peer *proof.Client, filter string, q packet.QoS) error {
+	got, err := p.Subscribe(peer, filter, q)
+	if err == nil && got < q {
+		return proof.Unsupport("subscriptions get QoS %d at most, where QoS %d is needed", got, q)
+	}
+	return err
+}
 
 // unsupported tells whether an error ends a check as unsupported.
 func unsupported(err error) bool { return proof.VerdictOf(err) == proof.Unsupported }

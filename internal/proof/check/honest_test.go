@@ -3,7 +3,9 @@ package check_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -155,5 +157,60 @@ func checkOne(t *testing.T, target proof.Target, name string, v packet.Version, 
 	}
 	if r := p.Results[0]; r.Verdict != verdict || !strings.Contains(r.Seen, seen) {
 		t.Errorf("%s: %s, want %s: %s", r.Verdict, r.Seen, verdict, seen)
+	}
+}
+
+// TestLossAtQoS0IsNoFault: a broker may lose messages at QoS 0 (3.1.1 §4.3.1, 5.0 §4.3.1), and nothing is broken by
+// that, whichever messages it are; nor does anything stay undecided where what is sent again comes.
+func TestLossAtQoS0IsNoFault(t *testing.T) {
+	for _, v := range proof.Versions() {
+		for _, every := range []int{2, 3, 4} {
+			t.Run(fmt.Sprintf("%s, one of %d", v, every), func(t *testing.T) {
+				t.Parallel()
+				synctest.Test(t, func(t *testing.T) { losing(t, v, every) })
+			})
+		}
+	}
+}
+
+// losing proves the stand-in over links that lose one of so many messages at QoS 0, but none twice on a topic.
+func losing(t *testing.T, v packet.Version, every int) {
+	s := prooftest.Faulty(t, prooftest.Secured())
+	defer s.Close()
+	target := prooftest.Target(s, false)
+	var mu sync.Mutex // guards what follows
+	n, lost := 0, map[string]bool{}
+	target.Dial = between(s, v, func(_ int, _ *link.Link, p packet.Packet) bool {
+		m, is := p.(*packet.Publish)
+		if !is || m.QoS > 0 {
+			return true
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		n++
+		if n%every != 0 || lost[m.Topic] {
+			return true
+		}
+		lost[m.Topic] = true
+		return false
+	})
+	p, err := proof.Run(
+		context.Background(),
+		target,
+		proof.Options{Checks: check.All(), Versions: []packet.Version{v}},
+	)
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := false
+	for _, r := range p.Results {
+		if r.Verdict == proof.Broken || r.Verdict == proof.Undecided {
+			t.Errorf("%s is %s: %s", r.Check.Name, r.Verdict, r.Seen)
+		}
+		told = told || r.Check.Name == "qos.pairings" &&
+			strings.Contains(strings.Join(r.Notes, "; "), "was lost; sent again")
+	}
+	if !told {
+		t.Error("what was lost and sent again is not told")
 	}
 }

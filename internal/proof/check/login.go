@@ -23,6 +23,15 @@ var login = []*proof.Check{
 		Sections:  proof.Same("3.2", "3.2.2.3"),
 		Run:       loginWrongPassword,
 	},
+	{
+		Name:      "login.unknown-user",
+		Title:     "an unknown user is refused",
+		Intrusive: true,
+		Requires:  []string{"login.right"},
+		Expected:  "a refusal (4 or 5, in version 5 0x86 or 0x87) or a close, and the link closed: for user names like ours, with our password and without one",
+		Sections:  proof.Same("3.2", "3.2.2.3"),
+		Run:       loginUnknownUser,
+	},
 	{Name: "login.anonymous", Title: "clients without credentials are treated as intended",
 		Expected: "in or refused, as the workspace says",
 		Sections: proof.Same("3.2", "3.2.2.3"), Run: loginAnonymous},
@@ -58,7 +67,8 @@ func letIn(p *proof.Pass, peer *proof.Client) error {
 	return nil
 }
 
-func loginWrongPassword(p *proof.Pass) error {
+// byPassword tells why passwords cannot be tried, or nil.
+func byPassword(p *proof.Pass) error {
 	l := p.Login()
 	switch {
 	case l == nil:
@@ -69,6 +79,14 @@ func loginWrongPassword(p *proof.Pass) error {
 		return proof.Skip("the login proves its password by %s and does not send it", "SCRAM-SHA-256")
 	case p.Anonymous() != nil && *p.Anonymous():
 		return proof.Skip("clients without credentials are meant to get in: a password keeps nobody out")
+	}
+	return nil
+}
+
+func loginWrongPassword(p *proof.Pass) error {
+	l := p.Login()
+	if err := byPassword(p); err != nil {
+		return err
 	}
 	right := l.Password.Reveal()
 	wrong := func(password string) proof.Option {
@@ -95,6 +113,36 @@ func loginWrongPassword(p *proof.Pass) error {
 		p.Step("CONNECT as %s %s", l.Username, try.how)
 		if err := refused(p, p.Client([]string{"longer", "shorter", "empty", "other", "absent"}[i], try.options...),
 			try.how); err != nil {
+			return err
+		}
+	}
+	return control(p)
+}
+
+func loginUnknownUser(p *proof.Pass) error {
+	if err := byPassword(p); err != nil {
+		return err
+	}
+	l := p.Login()
+	as := func(name string, password bool) proof.Option {
+		login := &workspace.Login{Username: name, HasPassword: password, Certificate: l.Certificate}
+		if password {
+			login.Password = l.Password
+		}
+		return proof.WithLogin(login)
+	}
+	// What differs from ours by letters in front and behind, in no case alone: some brokers fold that.
+	for _, try := range []struct {
+		name, how string
+		option    proof.Option
+	}{
+		{"longer", "as a user with a longer name, with our password", as(l.Username+"-hodstone", true)},
+		{"shorter", "as a user with a shorter name, with our password", as(l.Username[:len(l.Username)-min(1, len(l.Username))], true)},
+		{"other", "as another user, with our password", as("hodstone-nobody", true)},
+		{"bare", "as another user, without a password", as("hodstone-nobody", false)},
+	} {
+		p.Step("CONNECT %s", try.how)
+		if err := refused(p, p.Client(try.name, try.option), try.how); err != nil {
 			return err
 		}
 	}

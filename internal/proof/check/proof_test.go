@@ -6,7 +6,6 @@ import (
 	"testing"
 	"testing/synctest"
 
-	"hodstone/internal/brokertest"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/mqtt/standin/fault"
@@ -53,7 +52,7 @@ func TestTheCatalogueHangsTogether(t *testing.T) {
 func TestNothingIsLeftOnTheBroker(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, _ := standin.New(
-			standin.Options{Anonymous: true, Logins: []standin.Login{{Name: "bench", Password: brokertest.Password}}},
+			standin.Options{Anonymous: true, Logins: prooftest.Secured().Logins},
 		)
 		defer s.Close()
 		anonymous := prooftest.Target(s, true)

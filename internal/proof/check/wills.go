@@ -16,36 +16,104 @@ var wants = []string{"will.on-cut"}
 
 // The checks of wills beside those in will.go: when else they come, and as what.
 var wills = []*proof.Check{
-	{Name: "will.on-silence", Title: "a client that has fallen silent leaves its will",
+	{
+		Name:     "will.on-silence",
+		Title:    "a client that has fallen silent leaves its will",
 		Expected: "the will of a client with keep alive 2 s that sends nothing any more, once it is thrown out for that",
-		Sections: proof.Same("3.1", "3.1.2.5, 3.1.2.10"), Needs: proof.Needs{Least: 2}, Requires: append(wants, "keepalive.enforced"), Run: willOnSilence},
+		Sections: proof.Same(
+			"3.1",
+			"3.1.2.5, 3.1.2.10",
+		),
+		Needs:    proof.Needs{Least: 2},
+		Requires: append(wants, "keepalive.enforced"),
+		Run:      willOnSilence,
+	},
 	{Name: "will.on-violation", Title: "a client that breaks the protocol leaves its will", Intrusive: true,
 		Expected: "the will of a client whose link is closed for a packet of the forbidden type 0",
 		Sections: proof.Same("3.1", "3.1.2.5"), Needs: proof.Needs{Least: 2}, Requires: wants, Run: willOnViolation},
 	{Name: "will.on-request", Title: "DISCONNECT can ask for the will",
 		Expected: "the will after DISCONNECT 0x04",
 		Sections: proof.Sections{V5: "3.14.2.1"}, Needs: proof.Needs{Least: 2}, Requires: wants, Run: willOnRequest},
-	{Name: "will.on-takeover", Title: "who is thrown out leaves its will", Intrusive: true,
-		Expected: "the will of a client whose identifier another takes over with a clean start",
-		Sections: proof.Sections{V311: "3.1.2.5, 3.1.4", V5: "3.1.2.5, 3.1.4"}, Needs: proof.Needs{Least: 3}, Requires: append(wants, "connect.takeover"), Run: willOnTakeover},
-	{Name: "will.retained", Title: "a will can be stored",
+	{
+		Name:      "will.on-takeover",
+		Title:     "who is thrown out leaves its will",
+		Intrusive: true,
+		Expected:  "the will of a client whose identifier another takes over with a clean start",
+		Sections: proof.Sections{
+			V311: "3.1.2.5, 3.1.4",
+			V5:   "3.1.2.5, 3.1.4",
+		},
+		Needs:    proof.Needs{Least: 3},
+		Requires: append(wants, "connect.takeover"),
+		Run:      willOnTakeover,
+	},
+	{
+		Name:     "will.retained",
+		Title:    "a will can be stored",
 		Expected: "a will with will retain 1 greets a newcomer, with retain flag 1",
-		Sections: proof.Same("3.1", "3.1.2.7"), Needs: proof.Needs{Least: 2, QoS: 1, Retained: true}, Requires: append(wants, "retain.owner-gone"), Run: willRetained},
-	{Name: "will.qos", Title: "a will has its QoS",
+		Sections: proof.Same(
+			"3.1",
+			"3.1.2.7",
+		),
+		Needs:    proof.Needs{Least: 2, QoS: 1, Retained: true},
+		Requires: append(wants, "retain.owner-gone"),
+		Run:      willRetained,
+	},
+	{
+		Name:     "will.qos",
+		Title:    "a will has its QoS",
 		Expected: "wills at QoS 0, 1 and 2 come at the lower of that and the QoS granted, to subscribers at QoS 0 and 2",
-		Sections: proof.Same("3.1", "3.1.2.6"), Needs: proof.Needs{Least: 3}, Requires: append(wants, "qos.pairings"), Run: willQoS},
-	{Name: "will.delay", Title: "a will waits for its delay",
+		Sections: proof.Same(
+			"3.1",
+			"3.1.2.6",
+		),
+		Needs:    proof.Needs{Least: 3},
+		Requires: append(wants, "qos.pairings"),
+		Run:      willQoS,
+	},
+	{
+		Name:     "will.delay",
+		Title:    "a will waits for its delay",
 		Expected: "a will with delay 2 s not before, and within 10 s after; none of a client that resumes its session before",
-		Sections: proof.Sections{V5: "3.1.3.2.2"}, Needs: proof.Needs{Least: 3, Sessions: true}, Requires: append(wants, "session.kept"), Run: willDelay},
-	{Name: "will.session-end", Title: "the end of the session ends the delay",
+		Sections: proof.Sections{
+			V5: "3.1.3.2.2",
+		},
+		Needs:    proof.Needs{Least: 3, Sessions: true},
+		Requires: append(wants, "session.kept"),
+		Run:      willDelay,
+	},
+	{
+		Name:     "will.session-end",
+		Title:    "the end of the session ends the delay",
 		Expected: "a will with delay 60 s when the session ends, 2 s after the link; within 10 s after that",
-		Sections: proof.Sections{V5: "3.1.3.2.2"}, Needs: proof.Needs{Least: 2, Sessions: true}, Requires: append(wants, "session.kept"), Run: willSessionEnd},
-	{Name: "will.properties", Title: "a will keeps its properties",
+		Sections: proof.Sections{
+			V5: "3.1.3.2.2",
+		},
+		Needs:    proof.Needs{Least: 2, Sessions: true},
+		Requires: append(wants, "session.kept"),
+		Run:      willSessionEnd,
+	},
+	{
+		Name:     "will.properties",
+		Title:    "a will keeps its properties",
 		Expected: "content type, response topic, correlation data, payload format, message expiry and user properties of the will, as set",
-		Sections: proof.Sections{V5: "3.1.3.2"}, Needs: proof.Needs{Least: 2}, Requires: wants, Run: willProperties},
-	{Name: "will.presence", Title: "coming, leaving and lost on one stored topic",
+		Sections: proof.Sections{V5: "3.1.3.2"},
+		Needs:    proof.Needs{Least: 2},
+		Requires: wants,
+		Run:      willProperties,
+	},
+	{
+		Name:     "will.presence",
+		Title:    "coming, leaving and lost on one stored topic",
 		Expected: "after each of coming, lost by a will, coming again and leaving, a newcomer is greeted by what the observer saw",
-		Sections: proof.Same("3.1", "3.1.2.7"), Needs: proof.Needs{Least: 3, QoS: 1, Retained: true}, Requires: append(wants, "retain.replaced", "will.retained", "will.not-on-goodbye"), Run: willPresence},
+		Sections: proof.Same(
+			"3.1",
+			"3.1.2.7",
+		),
+		Needs:    proof.Needs{Least: 3, QoS: 1, Retained: true},
+		Requires: append(wants, "retain.replaced", "will.retained", "will.not-on-goodbye"),
+		Run:      willPresence,
+	},
 }
 
 // plainWill is a will at QoS 1, where that is offered: at QoS 0 it may be lost.
@@ -64,7 +132,11 @@ func absent(p *proof.Pass, watcher *proof.Client, format string, args ...any) er
 	defer cancel()
 	switch took, err := watcher.Ping(ctx); {
 	case err != nil:
-		return proof.Undecide("%s; but the watcher's PINGREQ was not answered either: %v", fmt.Sprintf(format, args...), err)
+		return proof.Undecide(
+			"%s; but the watcher's PINGREQ was not answered either: %v",
+			fmt.Sprintf(format, args...),
+			err,
+		)
 	case took > time.Second:
 		return proof.Undecide("%s; but the broker took %s to answer PINGREQ", fmt.Sprintf(format, args...), short(took))
 	}
@@ -124,7 +196,10 @@ func willOnSilence(p *proof.Pass) error {
 	ack := p.Await(link, from, 0, isPacket(trace.Received, packet.CONNACK))
 	seconds := ack.Packet.(*packet.Connack).Properties.IntOr(packet.ServerKeepAlive, shortKeepAlive)
 	if seconds == 0 || seconds > longestKeepAlive {
-		return proof.Unsupport("the broker replaces the keep alive by %d s (server keep alive, 5.0 §3.2.2.3.14), which is longer than is waited for", seconds)
+		return proof.Unsupport(
+			"the broker replaces the keep alive by %d s (server keep alive, 5.0 §3.2.2.3.14), which is longer than is waited for",
+			seconds,
+		)
 	}
 	ended := p.Ending(link, from, silenceOf(seconds))
 	if ended == nil {
@@ -136,7 +211,13 @@ func willOnSilence(p *proof.Pass) error {
 	case came == nil && !watcher.Connected():
 		return proof.Undecide("the watcher was lost: %v", watcher.Ended())
 	case came == nil:
-		return absent(p, watcher, "no will within %s of the close for silence, %s after the last packet", willTime, short(ended.At.Sub(sent.At)))
+		return absent(
+			p,
+			watcher,
+			"no will within %s of the close for silence, %s after the last packet",
+			willTime,
+			short(ended.At.Sub(sent.At)),
+		)
 	}
 	p.Saw("the will came %s after the last packet, with keep alive %d s", short(came.At.Sub(sent.At)), seconds)
 	return nil
@@ -225,7 +306,10 @@ func willRetained(p *proof.Pass) error {
 	if err != nil {
 		return err
 	}
-	subject := p.Client("subject", proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: 1, Retain: true}))
+	subject := p.Client(
+		"subject",
+		proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: 1, Retain: true}),
+	)
 	if _, err := p.Enter(subject); err != nil {
 		return err
 	}
@@ -254,7 +338,12 @@ func willQoS(p *proof.Pass) error {
 		return err
 	}
 	less := ""
-	for q := range packet.QoS(3) {
+	var tries [3]int
+	var reached [3]map[*proof.Client]bool // by QoS: whom a will reached in some try
+	for q := packet.QoS(0); q < 3; {
+		if reached[q] == nil {
+			reached[q] = map[*proof.Client]bool{}
+		}
 		topic := p.Topic("will", fmt.Sprint("qos", q))
 		from := p.Mark()
 		if _, err := p.Subscribe(low, topic, 0); err != nil {
@@ -264,15 +353,21 @@ func willQoS(p *proof.Pass) error {
 		if err != nil {
 			return err
 		}
-		subject := p.Client(fmt.Sprintf("subject-%d", q), proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: q}))
+		tries[q]++
+		subject := p.Client(
+			fmt.Sprintf("subject-%d-%d", q, tries[q]),
+			proof.WithWill(packet.Will{Topic: topic, Payload: []byte(willText), QoS: q}),
+		)
 		p.Step("a client is cut that left a will at QoS %d", q)
 		if _, err := p.Try(subject); err != nil && q > 0 {
 			less = fmt.Sprintf("a will at QoS %d is not taken: %v", q, err)
+			q++
 			continue
 		} else if err != nil {
 			return proof.Undecide("the %s could not connect: %v", subject.Name, err)
 		}
 		subject.Cut()
+		lost := false
 		for _, w := range []struct {
 			*proof.Client
 			granted packet.QoS
@@ -282,13 +377,33 @@ func willQoS(p *proof.Pass) error {
 			switch want := min(q, w.granted); {
 			case came == nil && !w.Connected():
 				return proof.Undecide("the %s was lost: %v", w.Name, w.Ended())
+			case came == nil && want == 0 && reached[q][w.Client]: // in an earlier try
+			case came == nil && want == 0 && tries[q] < qos0Tries:
+				p.Note("a will to a subscriber at QoS 0 did not come, and may have been lost; tried again")
+				lost = true
 			case came == nil && want == 0:
-				return proof.Undecide("no will at QoS %d within %s, to a subscriber at QoS %d: at QoS 0 it may have been lost", q, willTime, w.granted)
+				return proof.Undecide(
+					"no will at QoS %d within %s, to a subscriber at QoS %d: at QoS 0 it may have been lost",
+					q,
+					willTime,
+					w.granted,
+				)
 			case came == nil:
 				return proof.Break("no will at QoS %d within %s, to a subscriber at QoS %d", q, willTime, w.granted)
 			case came.Publish().QoS != want:
-				return proof.Break("a will at QoS %d came at QoS %d to a subscriber at QoS %d", q, came.Publish().QoS, w.granted)
+				return proof.Break(
+					"a will at QoS %d came at QoS %d to a subscriber at QoS %d",
+					q,
+					came.Publish().QoS,
+					w.granted,
+				)
 			}
+			if came != nil {
+				reached[q][w.Client] = true
+			}
+		}
+		if !lost {
+			q++
 		}
 	}
 	if _, err := p.Quiet(low, high); err != nil {
@@ -296,7 +411,7 @@ func willQoS(p *proof.Pass) error {
 	}
 	for q := range packet.QoS(3) {
 		topic := p.Topic("will", fmt.Sprint("qos", q))
-		if n := len(p.Arrivals(high, 1, topic, willText)); n > 1 {
+		if n := len(p.Arrivals(high, 1, topic, willText)); n > max(1, tries[q]) {
 			return proof.Break("the will at QoS %d came %d times", q, n)
 		}
 	}
@@ -322,7 +437,11 @@ func delayedWill(p *proof.Pass, name, topic string, delay, expiry uint32) (*proo
 		return nil, err
 	}
 	if n, told := ack.Properties.Int(packet.SessionExpiry); told && n != expiry {
-		return nil, proof.Unsupport("the broker replaces the session expiry of %d s by %d s (5.0 §3.2.2.3.2)", expiry, n)
+		return nil, proof.Unsupport(
+			"the broker replaces the session expiry of %d s by %d s (5.0 §3.2.2.3.2)",
+			expiry,
+			n,
+		)
 	}
 	return subject, nil
 }
@@ -346,10 +465,16 @@ func willDelay(p *proof.Pass) error {
 	one.Cut()
 	other.Cut()
 	gone := p.Gone(one, cutAt, arrivalTime)
-	p.Watch(watcher, from, "the will came although the client had resumed its session before its delay was over", func(e *trace.Event) bool {
-		return isMessageOf(e, returns)
-	})
-	p.Step("one of them comes back at once, and stays")
+	p.Watch(
+		watcher,
+		from,
+		"the will came although the client had resumed its session before its delay was over",
+		func(e *trace.Event) bool {
+			return isMessageOf(e, returns)
+		},
+	)
+	p.Step("one of them comes back soon, and stays")
+	p.Wait(200 * time.Millisecond) // so that the broker has seen the cut: taking over is another check's matter
 	begin := time.Now()
 	if _, err := p.Enter(other); err != nil {
 		return err
@@ -392,12 +517,23 @@ func willSessionEnd(p *proof.Pass) error {
 	subject.Cut()
 	gone := p.Gone(subject, cutAt, arrivalTime)
 	p.Decide(gone)
-	came := p.Await(watcher, from, delayed*time.Second+willTime, func(e *trace.Event) bool { return isMessageOf(e, topic) })
+	came := p.Await(
+		watcher,
+		from,
+		delayed*time.Second+willTime,
+		func(e *trace.Event) bool { return isMessageOf(e, topic) },
+	)
 	switch {
 	case came == nil && !watcher.Connected():
 		return proof.Undecide("the watcher was lost: %v", watcher.Ended())
 	case came == nil:
-		return absent(p, watcher, "no will within %s of the cut, although the session ended after %d s", delayed*time.Second+willTime, delayed)
+		return absent(
+			p,
+			watcher,
+			"no will within %s of the cut, although the session ended after %d s",
+			delayed*time.Second+willTime,
+			delayed,
+		)
 	}
 	p.Decide(came)
 	p.Saw("the will came %s after the cut", short(came.At.Sub(gone.At)))
@@ -411,8 +547,19 @@ func willProperties(p *proof.Pass) error {
 		return err
 	}
 	set := packet.Properties{
-		packet.Int(packet.PayloadFormat, 1), packet.Str(packet.ContentType, "text/plain"), packet.Str(packet.ResponseTopic, p.Topic("answers")),
-		packet.Str(packet.CorrelationData, "ask 7"), packet.User("a", "1"), packet.User("b", "2"), packet.User("a", "3"),
+		packet.Int(
+			packet.PayloadFormat,
+			1,
+		),
+		packet.Str(packet.ContentType, "text/plain"),
+		packet.Str(packet.ResponseTopic, p.Topic("answers")),
+		packet.Str(
+			packet.CorrelationData,
+			"ask 7",
+		),
+		packet.User("a", "1"),
+		packet.User("b", "2"),
+		packet.User("a", "3"),
 		packet.Int(packet.MessageExpiry, longLeft),
 	}
 	subject := p.Client("subject", proof.WithWill(plainWill(p, topic, set...)))
@@ -471,7 +618,10 @@ func willPresence(p *proof.Pass) error {
 	if err != nil {
 		return err
 	}
-	subject := p.Client("subject", proof.WithWill(packet.Will{Topic: topic, Payload: []byte("lost"), QoS: 1, Retain: true}))
+	subject := p.Client(
+		"subject",
+		proof.WithWill(packet.Will{Topic: topic, Payload: []byte("lost"), QoS: 1, Retain: true}),
+	)
 	comes := func() error {
 		if _, err := p.Enter(subject); err != nil {
 			return err
@@ -500,14 +650,23 @@ func willPresence(p *proof.Pass) error {
 		}
 		came := p.Await(watcher, from, willTime, func(e *trace.Event) bool { return isWill(e, topic, turn.text) })
 		if came == nil {
-			return proof.Undecide("the observer did not see %q (see will.on-cut): %s", turn.text, p.Instead(watcher, from, topic, turn.text))
+			return proof.Undecide(
+				"the observer did not see %q (see will.on-cut): %s",
+				turn.text,
+				p.Instead(watcher, from, topic, turn.text),
+			)
 		}
 		p.Decide(came)
 		got, err := greeted(p, fmt.Sprintf("newcomer-%d", i+1), exact(topic), topic)
 		if err != nil {
 			return err
 		}
-		if err := exactly(p, got, turn.text, fmt.Sprintf("a newcomer once the observer had seen %q", turn.text)); err != nil {
+		if err := exactly(
+			p,
+			got,
+			turn.text,
+			fmt.Sprintf("a newcomer once the observer had seen %q", turn.text),
+		); err != nil {
 			return err
 		}
 	}

@@ -20,6 +20,7 @@ import (
 	"hodstone/internal/payload"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
 )
 
 // Screen is the devices screen.
@@ -71,7 +72,7 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	for _, p := range []struct {
 		phase device.Phase
 		st    look.Style
-	}{{device.Frozen, t.Ours}, {device.Away, t.Broken}, {device.Connecting, t.Warn}, {device.Off, t.Old}} {
+	}{{device.Frozen, t.Ours}, {device.Away, t.Broken}, {device.Connecting, t.Warn}, {device.Real, t.Ours}, {device.Off, t.Old}} {
 		if n[p.phase] > 0 {
 			lines = append(
 				lines,
@@ -88,11 +89,12 @@ var signs = map[device.Phase]string{
 	device.Frozen:     "❄",
 	device.Away:       "╳",
 	device.Connecting: "◌",
+	device.Real:       "◇",
 }
 
 func phaseStyle(t *look.Theme, p device.Phase) look.Style {
 	return map[device.Phase]look.Style{device.On: t.Kept, device.Off: t.Old, device.Frozen: t.Ours,
-		device.Away: t.Broken, device.Connecting: t.Warn}[p]
+		device.Away: t.Broken, device.Connecting: t.Warn, device.Real: t.Ours}[p]
 }
 
 // Update takes a message.
@@ -136,6 +138,13 @@ func (s *Screen) Actions() []look.Action {
 		return []look.Action{inside}
 	}
 	st := s.list[s.at]
+	if st.Phase == device.Real {
+		return []look.Action{
+			look.Moves("choose", &s.at, len(s.list), 10, nil),
+			look.Let("s", "send by hand", func() { s.askMessage(st) }),
+			inside,
+		}
+	}
 	out := append([]look.Action{look.Moves("choose", &s.at, len(s.list), 10, nil)}, s.switches(st)...)
 	d := s.bench.Device(st.Name)
 	if st.Phase == device.Off {
@@ -147,16 +156,19 @@ func (s *Screen) Actions() []look.Action {
 	if st.Phase != device.Off {
 		out = append(out, look.Let("d", "delay", func() { s.askPace(st, d) }))
 	}
-	return append(out, inside)
+	out = append(out, look.Let("a", "let all speak to another broker", func() { s.ask = s.askWhere() }))
+	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }))
+	return append(out, s.record(), inside)
 }
 
 // switches are the actions that start, stop and disturb a device.
 func (s *Screen) switches(st device.State) []look.Action {
 	d := s.bench.Device(st.Name)
 	// Stopping waits for a goodbye: the screen must not.
-	later := func(keys, does, did string, f func() error) look.Action {
-		return look.Act(keys, does, func() tea.Cmd {
+	later := func(keys string, kind workspace.StepKind, did string, f func() error) look.Action {
+		return look.Act(keys, string(kind), func() tea.Cmd {
 			return func() tea.Msg {
+				s.bench.Did(kind, st.Name)
 				if err := f(); err != nil {
 					return look.Notice{Text: st.Name + ": " + err.Error(), Bad: true}
 				}
@@ -165,16 +177,16 @@ func (s *Screen) switches(st device.State) []look.Action {
 		})
 	}
 	if st.Phase == device.Off {
-		return []look.Action{later("space", "start", "started", func() error { d.Start(); return nil })}
+		return []look.Action{later("space", workspace.StepStart, "started", func() error { d.Start(); return nil })}
 	}
-	out := []look.Action{later("space", "stop", "stopped", func() error { d.Stop(); return nil })}
-	cut := later("c", "cut", "cut: its link was reset; it comes back by itself", d.Cut)
+	out := []look.Action{later("space", workspace.StepStop, "stopped", func() error { d.Stop(); return nil })}
+	cut := later("c", workspace.StepCut, "cut: its link was reset; it comes back by itself", d.Cut)
 	switch st.Phase {
 	case device.On:
-		freeze := later("f", "freeze", "frozen: nothing goes in or out, nothing is closed", d.Freeze)
+		freeze := later("f", workspace.StepFreeze, "frozen: nothing goes in or out, nothing is closed", d.Freeze)
 		out = append(out, cut, freeze)
 	case device.Frozen:
-		out = append(out, later("f", "thaw", "thawed", d.Thaw), cut)
+		out = append(out, later("f", workspace.StepThaw, "thawed", d.Thaw), cut)
 	}
 	return out
 }
@@ -263,6 +275,7 @@ func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cm
 				m.QoS = *cl.QoS
 			}
 			m.Retain = cl.Retain != nil && *cl.Retain
+			s.noteSending(cl, st, body)
 			return nil, func() tea.Msg {
 				if err := s.bench.Send(context.Background(), st.Broker, m); err != nil {
 					return look.Notice{Text: err.Error(), Bad: true}
@@ -335,7 +348,14 @@ func (s *Screen) askSignal(st device.State, d *device.Device) {
 				title: "set " + name + " of " + st.Name + "; a wave stands still from then on",
 				input: look.NewInput(name, now),
 				done: func(s *Screen, text string) (*question, tea.Cmd, error) {
-					return nil, look.Tell(false, name+" = "+text), d.Set(name, parse(text))
+					err := d.Set(name, parse(text))
+					if err == nil {
+						s.bench.Did(
+							workspace.StepSet,
+							expression.Object{{Key: "device", Value: st.Name}, {Key: name, Value: parse(text)}},
+						)
+					}
+					return nil, look.Tell(false, name+" = "+text), err
 				},
 			}, nil, nil
 		},
@@ -363,6 +383,16 @@ func (s *Screen) askPace(st device.State, d *device.Device) {
 				}
 			}
 			d.Slow(delay, rate)
+			slow := expression.Object{{Key: "device", Value: st.Name}}
+			if delay > 0 {
+				slow = append(slow, expression.Member{Key: "delay", Value: delay.String()})
+			}
+			if rate > 0 {
+				slow = append(slow, expression.Member{Key: "rate", Value: rate})
+			}
+			if len(words) > 0 {
+				s.bench.Did(workspace.StepSlow, slow)
+			}
 			if len(words) == 0 {
 				return nil, look.Tell(false, st.Name+" is no longer slowed"), nil
 			}
@@ -406,6 +436,9 @@ func (s *Screen) View(c look.Canvas) {
 	if c.W > 80 {
 		c.Text(54, 0, " signals ", t.Dim)
 	}
+	if on, steps := s.bench.Noting(); on {
+		c.Right(c.W-1, 0, fmt.Sprintf(" ● recording a trial, %s ", look.Plural(steps, "deed")), t.Warn)
+	}
 	for y := range rows {
 		s.drawDevice(c, y+1, s.first+y)
 	}
@@ -420,8 +453,13 @@ func (s *Screen) drawDevice(c look.Canvas, y, i int) {
 	ps := phaseStyle(t, st.Phase)
 	c.Text(2, y, look.Clip(st.Name, 14), t.Text)
 	c.Text(17, y, look.Clip(fmt.Sprintf("%s %s %s", signs[st.Phase], st.Phase, look.Age(time.Since(st.Since))), 19), ps)
-	c.Right(42, y, strconv.Itoa(st.Sent), t.Text)
-	c.Right(51, y, strconv.Itoa(st.Received), t.Text)
+	if len(st.Faults) > 0 {
+		c.Text(15, y, "!", t.Warn)
+	}
+	if st.Phase != device.Real { // the wire shows the real one's
+		c.Right(42, y, strconv.Itoa(st.Sent), t.Text)
+		c.Right(51, y, strconv.Itoa(st.Received), t.Text)
+	}
 	x := 54
 	for _, g := range st.Signals {
 		w := 26
@@ -443,13 +481,25 @@ func value(v any) string {
 	if f, ok := v.(float64); ok {
 		return look.Number(f)
 	}
+	if v == nil {
+		return "missing"
+	}
 	return fmt.Sprint(v)
 }
 
 func (s *Screen) drawDetail(c look.Canvas) {
 	t, st := c.Theme, &s.list[s.at]
 	c.Rule(0, st.Name+", plays "+st.Party, t.Strong)
+	if len(st.Faults) > 0 {
+		c.Text(2, 3, look.Clip("! misbehaves: "+strings.Join(st.Faults, ", "), c.W-3), t.Warn)
+	}
 	about := fmt.Sprintf("client id %s, MQTT %s, broker %s", st.ClientID, st.Version, st.Broker)
+	if st.In != "" {
+		about = "state " + st.In + ", " + about
+	}
+	if st.Waiting > 0 {
+		about = fmt.Sprintf("keeps %s until it is back, %s", look.Plural(st.Waiting, "message"), about)
+	}
 	if st.Slowed != "" {
 		about = "◷ slowed by " + st.Slowed + ", " + about
 	}
@@ -466,11 +516,18 @@ func (s *Screen) drawDetail(c look.Canvas) {
 	}
 	c.Text(2, 1, look.Clip(about, c.W-3), t.Dim)
 	why := st.Why
-	if st.Phase == device.Away {
+	if st.Phase == device.Away && !st.RetryAt.IsZero() {
 		why = fmt.Sprintf("tries again in %s; %s", max(0, time.Until(st.RetryAt)).Round(100*time.Millisecond), why)
 	}
+	if st.Phase == device.Real {
+		why = s.realWords(*st)
+	}
+	lines := 2
+	if len(st.Faults) > 0 {
+		lines = 1 // the other one says what is wrong with it
+	}
 	for i, line := range look.Wrap(why, c.W-3) {
-		if i < 2 {
+		if i < lines {
 			c.Text(2, 2+i, line, phaseStyle(t, st.Phase))
 		}
 	}
@@ -547,6 +604,9 @@ func (s *Screen) drawQuestion(c look.Canvas) {
 		return
 	}
 	first := look.Scroll(0, q.at, h-4, len(q.choices))
+	if more := len(q.choices) - first - (h - 4); more > 0 {
+		box.Text(4, h-1, fmt.Sprintf("↓ %d more", more), look.On(t.Ours, t.Rail))
+	}
 	for i := 0; i < h-4 && first+i < len(q.choices); i++ {
 		box.Text(4, 3+i, look.Clip(q.choices[first+i], w-6), look.On(t.Text, t.Rail))
 		if first+i == q.at {

@@ -19,6 +19,8 @@ type evidence struct {
 	first  int
 	height int
 	drawn  bool
+	table  bool // the tables are shown in place of the evidence
+	down   int  // how far they are scrolled
 }
 
 func newEvidence(r core.Result) *evidence {
@@ -27,7 +29,7 @@ func newEvidence(r core.Result) *evidence {
 		lanes,
 		func(a, b string) int { return slices.Index(r.Clients, a) - slices.Index(r.Clients, b) },
 	)
-	e := &evidence{r: r, lanes: lanes, height: 10}
+	e := &evidence{r: r, lanes: lanes, height: 10, table: wide(&r)}
 	if n := len(r.Decisive); n > 0 {
 		e.show(r.Decisive[n-1]) // what decided came last; before it stands what led there
 	}
@@ -65,7 +67,15 @@ func (e *evidence) actions(s *Screen) []look.Action {
 		look.Moves("scroll the evidence", &e.cursor, len(e.r.Evidence), e.height, nil),
 		look.Keys("[ ]", "previous, next step", []string{"[", "]"}, func(k string) { e.jump(k == "]") }),
 	}
-	if len(e.r.Decisive) > 0 {
+	if len(e.r.Tables) > 0 {
+		word := "show the table"
+		if e.table {
+			word = "show the evidence"
+			out[1] = look.Moves("scroll the table", &e.down, e.lines(), e.height, nil)
+		}
+		out = append(out, look.Let("t", word, func() { e.table = !e.table }))
+	}
+	if len(e.r.Decisive) > 0 && !e.table {
 		out = append(out, look.Let("n", "next that decided", e.decisive))
 	}
 	return out
@@ -104,8 +114,13 @@ func (e *evidence) step() int {
 func (e *evidence) draw(c look.Canvas) {
 	t, r := c.Theme, &e.r
 	x := c.Text(1, 0, report.Sign(r.Verdict)+" "+string(r.Verdict)+"  ", verdictStyle(t, r.Verdict))
-	x = c.Text(x, 0, r.Check.Name+" in MQTT "+r.Version.String()+"  ", t.Strong)
-	c.Text(x, 0, look.Clip(r.Check.Title+", "+look.Duration(r.Took), c.W-x), t.Dim)
+	if r.In() == "" { // a trial
+		x = c.Text(x, 0, look.Clip(r.Check.Title+"  ", c.W-x), t.Strong)
+		c.Text(x, 0, look.Clip(look.Duration(r.Took), c.W-x), t.Dim)
+	} else {
+		x = c.Text(x, 0, r.Check.Name+" in MQTT "+r.In()+"  ", t.Strong)
+		c.Text(x, 0, look.Clip(r.Check.Title+", "+look.Duration(r.Took), c.W-x), t.Dim)
+	}
 	y := 1
 	for _, l := range [][2]string{{"expected", r.Expected}, {"seen", r.Seen}, {"standard", report.Standard(r)}} {
 		st := t.Text
@@ -124,6 +139,10 @@ func (e *evidence) draw(c look.Canvas) {
 		c.Text(1, y, "note", t.Dim)
 		c.Text(11, y, look.Clip(n, c.W-12), t.Warn)
 		y++
+	}
+	if e.table {
+		e.drawTables(c.Sub(0, y, c.W, c.H-y))
+		return
 	}
 	y = e.drawSteps(c, y)
 	decided := ""

@@ -6,6 +6,7 @@ package proof
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +35,11 @@ type Screen struct {
 	col    int
 	first  int
 	open   *evidence
+	trials workbench.TrialsState
+	trial  *opened
+
+	explored workbench.ExploreState
+	compared *comparing // nil where none is shown
 }
 
 // New returns the screen.
@@ -65,7 +71,7 @@ func key(c *core.Check, v packet.Version) string { return c.Name + "/" + v.Strin
 
 // refresh takes in how the proof stands.
 func (s *Screen) refresh() {
-	s.state = s.bench.Proof()
+	s.state, s.trials, s.explored = s.bench.Proof(), s.bench.Trials(), s.bench.Explored()
 	s.findWays()
 	clear(s.byKey)
 	for i := range s.state.Results {
@@ -79,9 +85,20 @@ func counts(rs []core.Result) map[core.Verdict]int { return (&core.Proof{Results
 
 // Rail returns the live state for the rail.
 func (s *Screen) Rail(t *look.Theme) []look.RailLine {
+	tried := s.trialRail(t)
 	if s.state.Started.IsZero() {
+		if tried != nil {
+			return tried
+		}
 		return []look.RailLine{{Text: "not run", Style: t.Old}}
 	}
+	const most = 3 // lines there are for a screen
+	lines := s.proofRail(t)
+	return append(lines[:min(len(lines), most-len(tried))], tried...)
+}
+
+// proofRail is how the checks stand.
+func (s *Screen) proofRail(t *look.Theme) []look.RailLine {
 	n := counts(s.state.Results)
 	if s.state.Stale {
 		return []look.RailLine{
@@ -93,7 +110,7 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	if s.state.Running {
 		lines = append(
 			lines,
-			look.RailLine{Text: fmt.Sprintf("running %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn},
+			look.RailLine{Text: fmt.Sprintf("runs %d/%d", len(s.state.Results), s.state.Total), Style: t.Warn},
 		)
 	}
 	if s.state.Err != nil {
@@ -117,7 +134,13 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case look.Tick:
+		was := s.state.Running || s.trials.Running
 		s.refresh()
+		if s.compared != nil && was && !s.state.Running && !s.trials.Running {
+			return s.readKept()
+		}
+	case keptRead, proofRead:
+		return s.took(msg)
 	case tea.KeyPressMsg:
 		cmd, _ := look.Press(s.Actions(), msg)
 		return cmd
@@ -130,10 +153,35 @@ func (s *Screen) Actions() []look.Action {
 	if s.open != nil {
 		return s.open.actions(s)
 	}
-	var out []look.Action
+	if s.compared != nil {
+		return s.compared.actions(s)
+	}
+	if s.trial != nil {
+		return s.trial.actions(s)
+	}
 	rows := s.rows()
 	row := s.index(rows)
 	here := rows[row]
+	moves := look.Moves("check", &row, len(rows), 10, func(string) { s.at = rows[row].name() })
+	if here.explored && s.trials.Question == nil {
+		var out []look.Action
+		if here.found != nil {
+			out = append(out, look.Let("enter", "open evidence", func() { s.open = newEvidence(*here.found) }))
+		}
+		return append(out, s.exploreAction(), moves)
+	}
+	if here.trial != nil || s.trials.Question != nil {
+		out := s.trialActions()
+		if here.trial != nil {
+			out = append(out, s.rowActions(here.trial)...)
+		}
+		out = append(out, moves)
+		if !s.trials.Running && !s.state.Running {
+			out = append(out, look.Act("r", "run all checks", func() tea.Cmd { return s.run(nil) }))
+		}
+		return out
+	}
+	var out []look.Action
 	only := "run only this"
 	if here.folded {
 		only = "run these"
@@ -148,10 +196,20 @@ func (s *Screen) Actions() []look.Action {
 			look.Act("r", "run all", func() tea.Cmd { return s.run(nil) }),
 			look.Act("o", only, func() tea.Cmd { return s.run(here.checks) }),
 		)
+		if len(s.bench.Workspace().Contract.Clauses) > 0 {
+			out = append(out, look.Act("c", "try the contract's own topics", func() tea.Cmd {
+				all := s.of("contract")
+				s.at = all[len(all)-1].Name // the whole family is seen
+				return s.start(core.Options{Checks: all, OnTopics: true})
+			}))
+		}
+		out = append(out, s.exploreAction())
 		if n := len(s.ways); n > 1 {
-			out = append(out, look.Let("b", "other listener", func() { s.way = (s.way + 1) % n }))
+			out = append(out, look.Let("b", "other listener", func() { s.way = (s.way + 1) % n }),
+				look.Act("w", "run on every listener", func() tea.Cmd { return s.start(core.Options{}, s.ways...) }))
 		}
 	}
+	out = append(out, look.Act("d", "what differs between proofs", s.compare))
 	sideways := look.Keys("←→", "version", []string{"left", "h", "right", "l"}, func(k string) {
 		by := 1
 		if k == "left" || k == "h" {
@@ -159,8 +217,7 @@ func (s *Screen) Actions() []look.Action {
 		}
 		s.col = max(0, min(s.col+by, len(versions)-1))
 	})
-	out = append(out,
-		look.Moves("check", &row, len(rows), 10, func(string) { s.at = rows[row].name() }), sideways)
+	out = append(out, moves, sideways)
 	if here.folded {
 		return append(out, look.Let("enter space", "show its checks", func() {
 			s.spread[here.family] = true
@@ -191,10 +248,22 @@ type row struct {
 	family string
 	checks []*core.Check
 	folded bool
+	trial  *workbench.TrialState // nil for checks
+	// explored tells the line of an exploration, and found is what it found; nil for the exploration itself.
+	explored bool
+	found    *core.Result
 }
 
 // name is what the cursor keeps of it.
 func (r row) name() string {
+	switch {
+	case r.trial != nil:
+		return "trial " + r.trial.Name
+	case r.found != nil:
+		return exploringName + r.found.Check.Name + r.found.In()
+	case r.explored:
+		return exploringName
+	}
 	if r.folded {
 		return r.family
 	}
@@ -226,6 +295,10 @@ func (s *Screen) sound(checks []*core.Check) bool {
 
 // rows are the lines that the cursor can be on. Families that are sound fold to a line.
 func (s *Screen) rows() (out []row) {
+	for i := range s.trials.Rounds {
+		out = append(out, row{family: "trials", trial: &s.trials.Rounds[i]})
+	}
+	out = append(out, s.exploredRows()...)
 	last := ""
 	for _, c := range s.checks {
 		family := c.Family()
@@ -235,11 +308,11 @@ func (s *Screen) rows() (out []row) {
 		last = family
 		all := s.of(family)
 		if s.sound(all) && !s.spread[family] {
-			out = append(out, row{family, all, true})
+			out = append(out, row{family: family, checks: all, folded: true})
 			continue
 		}
 		for _, c := range all {
-			out = append(out, row{family, []*core.Check{c}, false})
+			out = append(out, row{family: family, checks: []*core.Check{c}})
 		}
 	}
 	return out
@@ -248,6 +321,9 @@ func (s *Screen) rows() (out []row) {
 // index is where the cursor is among the lines: at its check, or at the family in which that is folded.
 func (s *Screen) index(rows []row) int {
 	for i, r := range rows {
+		if s.at == "" && r.trial == nil && !r.explored { // the cursor begins at the checks
+			return i
+		}
 		if r.name() == s.at || !r.folded && r.family == s.at {
 			return i
 		}
@@ -260,11 +336,17 @@ func (s *Screen) index(rows []row) int {
 	return 0
 }
 
-func (s *Screen) run(checks []*core.Check) tea.Cmd {
+func (s *Screen) run(checks []*core.Check) tea.Cmd { return s.start(core.Options{Checks: checks}) }
+
+// start runs checks on some ways, or on the one that is chosen.
+func (s *Screen) start(o core.Options, ways ...string) tea.Cmd {
 	if len(s.ways) == 0 {
 		return look.Tell(true, "the workspace has no usable broker to put to the proof")
 	}
-	if err := s.bench.StartProof(s.ways[s.way], core.Options{Checks: checks}); err != nil {
+	if ways == nil {
+		ways = s.ways[s.way : s.way+1]
+	}
+	if err := s.bench.StartProof(o, slices.Clone(ways)...); err != nil {
 		return look.Tell(true, err.Error())
 	}
 	s.refresh()
@@ -273,8 +355,15 @@ func (s *Screen) run(checks []*core.Check) tea.Cmd {
 
 // View draws the screen.
 func (s *Screen) View(c look.Canvas) {
-	if s.open != nil {
+	switch {
+	case s.open != nil:
 		s.open.draw(c)
+		return
+	case s.compared != nil:
+		s.compared.draw(c)
+		return
+	case s.trial != nil:
+		s.trial.draw(s, c)
 		return
 	}
 	s.drawHead(c)
@@ -288,6 +377,42 @@ func (s *Screen) View(c look.Canvas) {
 	s.drawFoot(c.Sub(0, c.H-5, c.W, 5))
 }
 
+// drawChanges says in the head what differs from the proof before.
+func (s *Screen) drawChanges(c look.Canvas, x int) int {
+	t := c.Theme
+	if s.state.NotKept != nil {
+		x = c.Text(x, 0, "! not kept  ", t.Warn)
+	}
+	d := s.state.Changes
+	if d == nil {
+		return x
+	}
+	worse, better := d.Count(report.Worse), d.Count(report.Better)
+	if worse > 0 {
+		x = c.Text(x, 0, fmt.Sprintf("↓ %d worse  ", worse), t.Broken)
+	}
+	if better > 0 {
+		x = c.Text(x, 0, fmt.Sprintf("↑ %d better  ", better), t.Kept)
+	}
+	if worse+better == 0 {
+		x = c.Text(x, 0, "as before  ", t.Dim)
+	}
+	return x
+}
+
+// course is which way a verdict went since the proof before; "" where it is the same.
+func (s *Screen) course(c *core.Check, v packet.Version) *report.Change {
+	if s.state.Changes == nil {
+		return nil
+	}
+	for i := range s.state.Changes.Changes {
+		if x := &s.state.Changes.Changes[i]; x.Name == c.Name && x.Version == v.String() {
+			return x
+		}
+	}
+	return nil
+}
+
 func (s *Screen) drawHead(c look.Canvas) {
 	t := c.Theme
 	if len(s.ways) == 0 {
@@ -298,7 +423,15 @@ func (s *Screen) drawHead(c look.Canvas) {
 	if s.state.Running {
 		x = c.Text(1, 0, "running on ", t.Dim)
 	}
-	x = c.Text(x, 0, s.ways[s.way]+"  ", t.Strong)
+	on := s.ways[s.way]
+	if s.state.Running { // another may be chosen by now
+		listener, _, _ := strings.Cut(s.state.Target.Listener, " ")
+		on = s.state.Target.Broker + "/" + listener
+		if n := len(s.state.Left); n > 0 {
+			on += fmt.Sprintf(", %d to follow", n)
+		}
+	}
+	x = c.Text(x, 0, on+"  ", t.Strong)
 	switch {
 	case s.state.Running && s.state.Doing != "":
 		c.Text(x, 0, look.Clip("◌ "+s.state.Doing, c.W-x), t.Warn)
@@ -307,14 +440,25 @@ func (s *Screen) drawHead(c look.Canvas) {
 		x = c.Text(x, 0, fmt.Sprintf("%d of %d  ", len(s.state.Results), s.state.Total), t.Warn)
 		bar := int(done * 24)
 		x = c.Text(x, 0, strings.Repeat("█", bar), t.Ours)
-		c.Text(x, 0, strings.Repeat("░", 24-bar), t.Line)
-	case s.state.Err != nil:
+		x = c.Text(x, 0, strings.Repeat("░", 24-bar), t.Line)
+		c.Text(x+2, 0, s.left(), t.Dim)
+	case s.state.Err != nil && len(s.state.Shut)+len(s.state.Series) == 1:
 		c.Text(x, 0, look.Clip("✗ "+s.state.Err.Error(), c.W-x), t.Broken)
+	case len(s.state.Shut) > 0 && len(s.state.Series) == 0:
+		c.Text(x, 0, look.Clip("✗ "+strings.Join(s.state.Shut, "; "), c.W-x), t.Broken)
 	case s.state.Started.IsZero():
 		c.Text(x, 0, look.Clip("nothing has been proven yet: r runs all checks", c.W-x), t.Warn)
 	default:
 		if s.state.Stale {
 			x = c.Text(x, 0, "! stale, its settings were edited since: r proves anew  ", t.Warn)
+		}
+		x = s.drawChanges(c, x)
+		if n := len(s.state.Series); n > 1 {
+			x = c.Text(x, 0, fmt.Sprintf("d shows the %d side by side  ", n), t.Ours)
+		}
+		for _, why := range s.state.Shut {
+			way, _, _ := strings.Cut(why, ": ")
+			x = c.Text(x, 0, "✗ "+way+" could not be proven  ", t.Broken)
 		}
 		x = c.Text(x, 0, report.SummaryLine(counts(s.state.Results))+"  ", t.Text)
 		c.Text(
@@ -334,218 +478,16 @@ func (s *Screen) drawHead(c look.Canvas) {
 	}
 }
 
-func (s *Screen) drawBoard(c look.Canvas) {
-	t := c.Theme
-	rows := s.rows()
-	here := s.index(rows)
-	// A heading stands before the first line of a family that is not folded; -1 marks it.
-	var lines []int
-	at := 0
-	for i, r := range rows {
-		if !r.folded && (i == 0 || rows[i-1].family != r.family) {
-			lines = append(lines, -1-i)
-		}
-		if i == here {
-			at = len(lines)
-		}
-		lines = append(lines, i)
-	}
-	// Where there is no room for the words, the signs stand alone, and the foot says the word.
-	width, words := 14, true
-	if c.W < 84 {
-		width, words = 7, false
-	}
-	verdictAt := c.W - len(versions)*width
-	c.Rule(0, "checks", t.Strong)
-	for i, v := range versions {
-		c.Text(verdictAt+width*i, 0, " "+v.String()+" ", t.Dim)
-	}
-	c = c.Sub(0, 1, c.W, c.H-1)
-	s.first = look.Scroll(s.first, at, c.H, len(lines))
-	if at <= 1 {
-		s.first = 0
-	}
-	for y := 0; y < c.H && s.first+y < len(lines); y++ {
-		l := lines[s.first+y]
-		if l < 0 {
-			c.Rule(y, rows[-1-l].family, t.Strong)
-			continue
-		}
-		r := rows[l]
-		name, title, st := r.checks[0].Name, r.checks[0].Title, t.Text
-		if r.folded {
-			name, title, st = r.family, look.Plural(len(r.checks), "check"), t.Strong
-		}
-		x := c.Text(2, y, look.Clip(name, verdictAt-4), st)
-		if x = max(27, x+1); x < verdictAt-4 {
-			c.Text(x, y, look.Clip(title, verdictAt-x-1), t.Dim)
-		}
-		for i, v := range versions {
-			text, st := s.cell(r, v, t, words)
-			c.Text(verdictAt+width*i+1, y, look.Clip(text, width-1), st)
-		}
-		if l == here {
-			c.Paint(0, y, verdictAt, look.Style{Bg: t.Rail.Bg})
-			c.Text(0, y, "▸", t.Ours)
-			c.Paint(verdictAt+width*s.col, y, width-1, t.Select)
-		}
-	}
-	if below := len(lines) - s.first - c.H; below > 0 {
-		text := fmt.Sprintf(" ↓ %d more", below)
-		c.Text(27, c.H-1, fmt.Sprintf("%-*s", max(0, verdictAt-27), text), t.Ours)
-	}
-}
-
-// cell is what stands in a column: a verdict, or how many there are of each in a family that is folded.
-func (s *Screen) cell(r row, v packet.Version, t *look.Theme, words bool) (string, look.Style) {
-	if !r.folded {
-		text, st := s.verdict(r.checks[0], v, t)
-		if !words {
-			text, _, _ = strings.Cut(text, " ")
-		}
-		return text, st
-	}
-	n := map[core.Verdict]int{}
-	for _, c := range r.checks {
-		n[s.byKey[key(c, v)].Verdict]++
-	}
-	st := t.Kept
-	if s.state.Stale {
-		st = t.Old
-	}
-	text := fmt.Sprintf("%s %d", report.Sign(core.Kept), n[core.Kept])
-	if n[core.Kept] == 0 {
-		text, st = report.Sign(core.Skipped), t.Old
-	} else if words {
-		text += " kept"
-	}
-	if k := n[core.Unsupported]; k > 0 {
-		space := map[bool]string{true: " "}[words]
-		text, st = fmt.Sprintf("%s%s%d %s%s%d", report.Sign(core.Kept), space, n[core.Kept], report.Sign(core.Unsupported), space, k), t.Warn
-	}
-	return text, st
-}
-
-func (s *Screen) verdict(ch *core.Check, v packet.Version, t *look.Theme) (string, look.Style) {
-	if s.state.Now[key(ch, v)] {
-		return "… running", t.Ours
-	}
-	r := s.byKey[key(ch, v)]
-	if r == nil {
-		return "· not run", t.Old
-	}
-	if s.state.Stale {
-		return report.Sign(r.Verdict) + " " + string(r.Verdict), t.Old
-	}
-	return report.Sign(r.Verdict) + " " + string(r.Verdict), verdictStyle(t, r.Verdict)
-}
-
-func verdictStyle(t *look.Theme, v core.Verdict) look.Style {
-	switch v {
-	case core.Kept:
-		return t.Kept
-	case core.Broken:
-		return t.Broken
-	case core.Unsupported, core.Undecided:
-		return t.Warn
-	}
-	return t.Old
-}
-
-// drawGrids draws the tables that checks show, for each version that there is room for.
-func (s *Screen) drawGrids(c look.Canvas) {
-	t := c.Theme
-	y, note := 0, ""
-	var last string
-	for _, v := range versions {
-		for _, ch := range s.checks {
-			r := s.byKey[key(ch, v)]
-			if r == nil {
-				continue
-			}
-			for i := range r.Tables {
-				table := &r.Tables[i]
-				if c.H-y < len(table.Rows)+4 {
-					continue
-				}
-				if table.Title != last {
-					c.Rule(y, table.Title, t.Strong)
-					last = table.Title
-					y++
-				}
-				y = drawTable(c, y, v, table) + 1
-				note = table.Note
-			}
-		}
-	}
-	if last == "" {
-		c.Rule(0, "tables", t.Strong)
-		y++
-		note = "What checks find out pair by pair, such as QoS published and subscribed, stands here once they ran."
-	}
-	for _, l := range look.Wrap(note, c.W-2) {
-		c.Text(1, y, l, t.Old)
-		y++
-	}
-	s.drawDoors(c.Sub(0, y+1, c.W, max(0, c.H-y-1)))
-}
-
-// drawTable draws a table, and returns the row behind it.
-func drawTable(c look.Canvas, y int, v packet.Version, table *core.Table) int {
-	t := c.Theme
-	const first = 14
-	width := max(6, (c.W-first)/max(1, len(table.Columns)))
-	c.Text(1, y, "MQTT "+v.String(), t.Ours)
-	c.Text(first, y, table.Across, t.Dim)
-	for i, name := range table.Columns {
-		c.Text(first+i*width, y+1, look.Clip(name, width-1), t.Dim)
-	}
-	c.Text(1, y+1, table.Down, t.Dim)
-	for r, name := range table.Rows {
-		c.Text(1, y+2+r, look.Clip(name, first-2), t.Dim)
-		for k, cell := range table.Cells[r] {
-			text, st := "·", t.Old
-			if cell.Verdict != "" {
-				text, st = report.Sign(cell.Verdict), verdictStyle(t, cell.Verdict)
-				if cell.Text != text {
-					text += " " + cell.Text
-				}
-			}
-			c.Text(first+k*width, y+2+r, look.Clip(text, width-1), st)
-		}
-	}
-	return y + 2 + len(table.Rows)
-}
-
-// drawDoors lists what is left open at the broker that is put to the proof.
-func (s *Screen) drawDoors(c look.Canvas) {
-	t := c.Theme
-	if c.H < 3 || len(s.ways) == 0 {
-		return
-	}
-	broker, _, _ := strings.Cut(s.ways[s.way], "/")
-	c.Rule(0, "doors left open at "+broker, t.Strong)
-	doors, known := s.bench.Doors(broker)
-	y := 1
-	put := func(text string, st look.Style) {
-		for _, l := range look.Wrap(text, c.W-2) {
-			c.Text(1, y, l, st)
-			y++
-		}
-	}
+// left says how long the run will take, by the time that as many checks took before.
+func (s *Screen) left() string {
+	d := s.state.Before - time.Since(s.state.Started)
 	switch {
-	case !known:
-		put("not looked for: on the reach screen (1), r tries the ways in", t.Old)
-	case len(doors) == 0:
-		put("none was found", t.Kept)
+	case s.state.Before == 0:
+		return ""
+	case d < time.Second:
+		return "as good as done"
 	}
-	for _, d := range doors {
-		if d.Accepted != "" {
-			put("· "+d.What+", accepted: "+d.Accepted, t.Old)
-		} else {
-			put("! "+d.What, t.Warn)
-		}
-	}
+	return fmt.Sprintf("about %d s left", int(d.Round(time.Second).Seconds()))
 }
 
 // drawFoot tells about the check with the cursor.
@@ -553,6 +495,18 @@ func (s *Screen) drawFoot(c look.Canvas) {
 	t := c.Theme
 	rows := s.rows()
 	here, v := rows[s.index(rows)], versions[s.col]
+	if s.trials.Question != nil {
+		s.drawQuestion(c)
+		return
+	}
+	if here.trial != nil {
+		s.drawTrialFoot(c, here.trial)
+		return
+	}
+	if here.explored {
+		s.drawExploredFoot(c, here)
+		return
+	}
 	if here.folded {
 		s.drawFamily(c, here, v)
 		return
@@ -585,7 +539,9 @@ func (s *Screen) drawFoot(c look.Canvas) {
 		standard += "   intrusive: it fails logins or throws clients out on purpose"
 	}
 	pair(3, "standard", standard, t.Dim)
-	if r != nil && len(r.Notes) > 0 {
+	if x := s.course(ch, v); x != nil && x.Before != "" && x.Course != report.Otherwise {
+		pair(4, "before", x.Before+": "+x.SeenBefore, t.Warn)
+	} else if r != nil && len(r.Notes) > 0 {
 		pair(4, "note", strings.Join(r.Notes, "; "), t.Warn)
 	} else if r != nil {
 		pair(4, "took", look.Duration(r.Took.Round(time.Microsecond)), t.Dim)

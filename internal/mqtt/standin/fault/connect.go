@@ -32,10 +32,10 @@ func connect() []standin.Fault {
 		{Name: "ping.unanswered", Sentence: "PINGREQ gets no PINGRESP.", Breaks: []string{"keepalive.ping"},
 			Decisions: standin.Decisions{Pong: func(int) int { return 0 }}},
 		{
-			Name:      "ping.first-only",
-			Sentence:  "Only the first PINGREQ of a connection gets its PINGRESP.",
+			Name:      "ping.first-two",
+			Sentence:  "Only the first two PINGREQ of a connection get their PINGRESP.",
 			Breaks:    []string{"keepalive.ping"},
-			Decisions: standin.Decisions{Pong: func(nth int) int { return map[bool]int{true: 1}[nth == 1] }},
+			Decisions: standin.Decisions{Pong: func(nth int) int { return map[bool]int{true: 1}[nth <= 2] }},
 		},
 	}
 }

@@ -13,7 +13,27 @@ import (
 
 // All is the one table of faults, in the order of the families.
 func All() []standin.Fault {
-	return slices.Concat(connect(), opening(), login(), qos(), retain(), retained(), will(), wills(), session(), subscribe())
+	return slices.Concat(
+		connect(),
+		opening(),
+		login(),
+		qos(),
+		flows(),
+		streams(),
+		retain(),
+		retained(),
+		will(),
+		wills(),
+		session(),
+		sessions(),
+		subscribe(),
+		subscriptions(),
+		properties(),
+		limits(),
+		failures(),
+		below(),
+		contract(),
+	)
 }
 
 // Find returns the fault with the name; the error names those that come close.

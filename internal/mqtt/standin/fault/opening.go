@@ -18,7 +18,12 @@ func opening() []standin.Fault {
 	tolerate := func(section string) func(*packet.Error) bool {
 		return func(e *packet.Error) bool { return strings.HasSuffix(e.Section, "§"+section) }
 	}
+	nameless := of("connect.empty-id-any", "A client without an identifier gets a session that is kept.", []packet.Version{packet.V311},
+		[]string{"connect.empty-id-kept"}, standin.Decisions{Tolerate: tolerate("3.1.3.1")})
+	nameless.Leaves = true // nobody knows its name
+	own5 := func(f standin.Fault) standin.Fault { f.With.ServerKeepAlive = 5; return f }
 	return []standin.Fault{
+		nameless,
 		of("connect.any-level", "A CONNECT of an unknown protocol level gets CONNACK 0.", nil,
 			[]string{"connect.versions"}, standin.Decisions{AnyLevel: true}),
 		of("connect.empty-id-unassigned", "A client without an identifier gets one, and is not told.", five,
@@ -27,8 +32,6 @@ func opening() []standin.Fault {
 			[]string{"connect.empty-id"}, standin.Decisions{Identify: func(string) (string, bool) { return "standin", true }}),
 		of("connect.empty-id-refused", "A client without an identifier is refused as one without rights.", []packet.Version{packet.V311},
 			[]string{"connect.empty-id"}, standin.Decisions{Refuse: func(p *packet.Connect) bool { return p.ClientID == "" }}),
-		of("connect.empty-id-any", "A client without an identifier gets a session that is kept.", []packet.Version{packet.V311},
-			[]string{"connect.empty-id-kept"}, standin.Decisions{Tolerate: tolerate("3.1.3.1")}),
 		of("connect.empty-id-silent", "A client without an identifier that wants a kept session is closed out without CONNACK 2.", []packet.Version{packet.V311},
 			[]string{"connect.empty-id-kept"}, standin.Decisions{Code: untold(packet.ClientIDNotValid)}),
 		of("connect.empty-id-code", "A client without an identifier that wants a kept session is refused with another code.", []packet.Version{packet.V311},
@@ -55,15 +58,15 @@ func opening() []standin.Fault {
 			[]string{"keepalive.enforced", "keepalive.only-ours"}, standin.Decisions{KeepAlive: func(int, int) int { return 0 }}),
 		of("keepalive.spoken-only", "A client that sends nothing after CONNECT is never thrown out.", nil,
 			[]string{"keepalive.enforced"}, standin.Decisions{OnlySpoken: true}),
-		of("keepalive.ignores-own", "The keep alive that a client asks for counts, although CONNACK tells another.", five,
-			[]string{"keepalive.any-packet", "keepalive.server-value"}, standin.Decisions{KeepAlive: func(asked, _ int) int { return asked }}),
-		of("keepalive.ignores-own-shorter", "A keep alive of 1 s that a client asks for counts, although CONNACK tells another.", five,
+		own5(of("keepalive.ignores-own", "The keep alive that a client asks for counts, although CONNACK tells another.", five,
+			[]string{"keepalive.any-packet", "keepalive.server-value"}, standin.Decisions{KeepAlive: func(asked, _ int) int { return asked }})),
+		own5(of("keepalive.ignores-own-shorter", "A keep alive of 1 s that a client asks for counts, although CONNACK tells another.", five,
 			[]string{"keepalive.server-value"}, standin.Decisions{KeepAlive: func(asked, own int) int {
 				if asked == 1 || own == 0 {
 					return asked
 				}
 				return own
-			}}),
+			}})),
 		of("keepalive.ping-only", "Only PINGREQ shows that a client is alive.", nil,
 			[]string{"keepalive.any-packet"}, standin.Decisions{Counts: func(p packet.Packet, sent bool) bool {
 				return !sent && p.Type() == packet.PINGREQ

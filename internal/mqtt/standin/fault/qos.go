@@ -153,13 +153,13 @@ func qos() []standin.Fault {
 			Name:      "qos2.twice",
 			Sentence:  "A PUBLISH at QoS 2 that is sent again with DUP is passed on again.",
 			Breaks:    once,
-			Decisions: standin.Decisions{Fresh: func(p *packet.Publish, fresh bool) bool { return fresh || p.Dup }},
+			Decisions: standin.Decisions{Arrived: func(a *standin.Arrival) { a.Pass = a.Pass || a.Message.Dup }},
 		},
 		{
 			Name:      "qos2.dup-dropped",
 			Sentence:  "A PUBLISH at QoS 2 with DUP is not passed on, not even as the first.",
 			Breaks:    []string{"qos2.once"},
-			Decisions: standin.Decisions{Fresh: func(p *packet.Publish, fresh bool) bool { return fresh && !p.Dup }},
+			Decisions: standin.Decisions{Arrived: func(a *standin.Arrival) { a.Pass = a.Pass && (a.Message.QoS != 2 || !a.Message.Dup) }},
 		},
 	}
 	for i := range all {

@@ -62,8 +62,9 @@ func retained() []standin.Fault {
 			standin.Decisions{Bequeath: func(goodbye bool) bool { return !goodbye }}),
 		of("expiry.never", "A stored message does not expire.", five, "retain.expiry",
 			standin.Decisions{Expired: func(stored, expired bool) bool { return expired && !stored }}),
-		of("expiry.not-counted", "A message goes out with the expiry that it was published with, however long it waited.", five, "retain.expiry",
-			standin.Decisions{Left: func(published, _ uint32) uint32 { return published }}),
+		{Name: "expiry.not-counted", Sentence: "A message goes out with the expiry that it was published with, however long it waited.",
+			Versions: five, Breaks: []string{"retain.expiry", "session.message-expiry"},
+			Decisions: standin.Decisions{Left: func(published, _ uint32) uint32 { return published }}},
 	}
 }
 

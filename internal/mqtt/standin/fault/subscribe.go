@@ -63,8 +63,8 @@ func subscribe() []standin.Fault {
 				return matches || is && topic.Match(filter, short)
 			},
 		),
-		deliver("match.twice", "A filter that ends in # brings a message twice.", wildcards, func(d *standin.Delivery) {
-			if live(d) && strings.HasSuffix(d.Filter, "/#") {
+		deliver("match.twice", "A filter that ends in # brings a message twice, where no other matches.", wildcards, func(d *standin.Delivery) {
+			if live(d) && d.Filters == 1 && strings.HasSuffix(d.Filter, "/#") {
 				d.Times = 2
 			}
 		}),

@@ -1,0 +1,50 @@
+package explore
+
+import (
+	"fmt"
+	"time"
+
+	"hodstone/internal/proof"
+)
+
+// Sound is what an exploration is called that found nothing.
+const Sound = "explored"
+
+// AsProof tells an exploration as a proof: a broken result for each finding, or one that is kept.
+func AsProof(t proof.Target, r *Report, start time.Time) *proof.Proof {
+	p := &proof.Proof{Target: t, Started: start, Took: r.Took}
+	for _, f := range r.Findings {
+		p.Results = append(p.Results, f.Result)
+	}
+	if len(r.Findings) > 0 {
+		return p
+	}
+	tried, all, _ := r.Pairs()
+	p.Results = []proof.Result{
+		{
+			Check: &proof.Check{
+				Name:     Sound,
+				Title:    "random conversations are as the model of the standard allows",
+				Expected: "nothing that the model forbids",
+				Once:     true,
+				Sections: proof.Same("the model of the standard", "the model of the standard"),
+			},
+			Verdict:  proof.Kept,
+			Expected: "nothing that the model forbids",
+			At:       start,
+			Took:     r.Took,
+			Seen: fmt.Sprintf(
+				"%d conversations of seed %d, %d actions, %d of %d pairs of actions",
+				r.Conversations,
+				r.Seed,
+				r.Actions,
+				tried,
+				all,
+			),
+		},
+	}
+	if r.Conversations == 0 {
+		p.Results[0].Verdict, p.Results[0].Seen = proof.Undecided, "stopped before the first conversation"
+	}
+	return p
+}

@@ -1,0 +1,644 @@
+package model
+
+import (
+	"bytes"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
+)
+
+// Message is one that was published, known by its payload.
+type Message struct {
+	packet.Publish
+	// Number orders messages by when they were published, from 1.
+	Number int
+	// By is the client identifier of the publisher.
+	By string
+	// Will tells that it is a will; Void that its client has said DISCONNECT since, so that it is none.
+	Will, Void bool
+	// Sure is false where it is not known whether the broker has taken it.
+	Sure bool
+}
+
+// Clears tells whether the message clears what is stored.
+func (m *Message) Clears() bool { return m.Retain && len(m.Payload) == 0 }
+
+// Sub is a subscription that is held.
+type Sub struct {
+	packet.Subscription
+	Granted packet.QoS
+}
+
+// shared tells of a share, and returns the plain filter.
+func (s *Sub) shared() (filter string, is bool) {
+	_, filter, is = topic.CutShare(s.Filter)
+	return filter, is
+}
+
+// Session is one client identifier's.
+type Session struct {
+	ID   string
+	Subs map[string]*Sub
+	// Kept tells that it outlives its connection.
+	Kept      bool
+	Connected bool
+	// Holding tells that its client withholds acknowledgements: the broker may hold messages back.
+	Holding bool
+	// Window is the receive maximum; 0 for none.
+	Window int
+	Will   *Message
+
+	debts   []*debt
+	doubt   bool // nobody knows whether it is kept: its client broke a rule
+	open    map[uint16]*flight
+	flights int
+	ended   []*debt // of sessions of this client before
+}
+
+// debt is what a session may and must get of one message, for one cause.
+type debt struct {
+	m           *Message
+	least, most int
+	qos         []packet.QoS
+	flags       []bool // that it may have
+	stored      bool   // it greets a subscription
+	rule        *Rule  // that is broken where it does not come
+	group       *group // of a share; nil for none
+	single      bool   // one subscription matches, so that order holds
+	dup         bool   // it may have been sent before, to a link that was gone already
+	got         int
+}
+
+// due tells that the debt has to be paid, and is not.
+func (d *debt) due() bool {
+	if d.group != nil {
+		return d.group.got < d.group.least
+	}
+	return d.got < d.least
+}
+
+// group is what all members of a share get of a message together.
+type group struct{ least, most, got int }
+
+// flight is a message that was sent to us and is not acknowledged.
+type flight struct {
+	debt   *debt
+	resend bool // the session was resumed since: it has to come again
+	taken  bool // at QoS 2: PUBREC went out, and PUBREL is due
+	number int  // the order in which they came
+	unsure bool // it may be forgotten
+	here   bool // it came on the connection that stands: the receive maximum counts those (5.0 §4.9)
+	// released tells that PUBREL came on this connection.
+	released bool
+	payload  []byte
+}
+
+// State is the broker as the standard has it.
+type State struct {
+	Version  packet.Version
+	Sessions map[string]*Session
+	Retained map[string]*Message
+	// Unsure are topics of which it is not known what is stored.
+	Unsure map[string]bool
+	// by is the one message that a topic is unsure for; nil for several.
+	by map[string]*Message
+
+	number int
+	known  map[string]*Message // whatever was published, and wills, by payload
+	last   map[string]int      // the number of the last message of a publisher, topic and QoS that a session got
+}
+
+// New returns a broker that knows nobody.
+func New(v packet.Version) *State {
+	return &State{
+		Version:  v,
+		Sessions: map[string]*Session{},
+		Retained: map[string]*Message{},
+		Unsure:   map[string]bool{},
+		by:       map[string]*Message{},
+		known:    map[string]*Message{},
+		last:     map[string]int{},
+	}
+}
+
+// Session returns a client's session, which is made where there is none.
+func (s *State) Session(id string) *Session {
+	x := s.Sessions[id]
+	if x == nil {
+		x = &Session{ID: id, Subs: map[string]*Sub{}, open: map[uint16]*flight{}}
+		s.Sessions[id] = x
+	}
+	return x
+}
+
+// Connected takes in that a client was let in (3.1.1 §3.1.2.4, 5.0 §3.1.2.4, §3.1.2.11.2): clean ends the session
+// before, kept lets this one outlive its connection.
+func (s *State) Connected(id string, clean, kept, present bool, will *Message, window int) *Violation {
+	x := s.Session(id)
+	was := x.Kept
+	switch {
+	case x.doubt && !clean && s.Version == packet.V31: // nothing tells
+	case x.doubt && !clean:
+		was, x.doubt = present, false
+	default:
+		x.doubt = false
+	}
+	if clean || !was {
+		s.end(x)
+	}
+	if will != nil {
+		s.known[string(will.Payload)] = will
+	}
+	x.Connected, x.Kept, x.Will, x.Window, x.Holding = true, kept, will, window, false
+	for _, f := range x.open {
+		f.resend, f.released, f.here = true, false, false
+	}
+	if s.Version == packet.V31 { // it has no such flag
+		return nil
+	}
+	if want := was && !clean; present != want {
+		return broken(&Present, "%s is told session present %v, and it is %v", id, bit(present), bit(want))
+	}
+	return nil
+}
+
+func bit(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// exists tells whether a session is there whose client may return to it.
+func (x *Session) exists() bool { return x.Connected || x.Kept }
+
+// end ends a session: its subscriptions and what it has not got are gone.
+func (s *State) end(x *Session) {
+	x.ended = append(x.ended, x.debts...)
+	x.debts, x.open, x.Subs = nil, map[uint16]*flight{}, map[string]*Sub{}
+	for k := range s.last {
+		if strings.HasPrefix(k, x.ID+" ") {
+			delete(s.last, k)
+		}
+	}
+}
+
+// Gone takes in that a client's connection is over, and its session with it where that is not kept.
+func (s *State) Gone(id string) {
+	x := s.Session(id)
+	x.Connected, x.Holding = false, false
+	if !x.Kept {
+		s.end(x)
+	}
+}
+
+// Subscribed takes in what SUBACK grants; a code of 0x80 and more refuses, and is no breach.
+func (s *State) Subscribed(id string, subs []packet.Subscription, codes []packet.ReasonCode) *Violation {
+	x := s.Session(id)
+	if len(codes) != len(subs) {
+		return broken(&Answered, "SUBACK has %d codes for %d filters", len(codes), len(subs))
+	}
+	for i, sub := range subs {
+		if codes[i] >= 0x80 {
+			continue
+		}
+		if packet.QoS(codes[i]) > sub.QoS {
+			return broken(
+				&Answered,
+				"SUBACK grants QoS %d to %s, where %d was asked for",
+				codes[i],
+				sub.Filter,
+				sub.QoS,
+			)
+		}
+		_, existed := x.Subs[sub.Filter]
+		held := &Sub{sub, packet.QoS(codes[i])}
+		x.Subs[sub.Filter] = held
+		s.greet(x, held, existed)
+	}
+	return nil
+}
+
+// greet owes a subscription what is stored (3.1.1 §3.3.1.3, §3.8.4; 5.0 §3.3.1.3, §3.8.3.1: retain handling).
+func (s *State) greet(x *Session, sub *Sub, existed bool) {
+	filter, share := sub.shared()
+	if s.Version == packet.V5 && !share && (sub.RetainHandling == 2 || sub.RetainHandling == 1 && existed) {
+		return
+	}
+	for name, m := range s.Retained {
+		if !topic.Match(filter, name) {
+			continue
+		}
+		d := &debt{
+			m:      m,
+			least:  1,
+			most:   1,
+			qos:    []packet.QoS{min(m.QoS, sub.Granted)},
+			flags:  []bool{true},
+			stored: true,
+			rule:   &StoredGreets,
+		}
+		if share || m.QoS == 0 || !m.Sure || s.Unsure[name] || d.qos[0] == 0 {
+			d.least = 0 // what is stored at QoS 0 may be discarded at any time, and a share is not greeted by every broker
+		}
+		x.debts = append(x.debts, d)
+	}
+}
+
+// Unsubscribed takes in that a filter was taken back; what is under way may still come.
+func (s *State) Unsubscribed(id, filter string) { delete(s.Session(id).Subs, filter) }
+
+// Published takes in a message that a broker has taken, or, where it is not sure, may have taken.
+func (s *State) Published(m *Message) {
+	s.number++
+	m.Number = s.number
+	s.known[string(m.Payload)] = m
+	s.store(m)
+	groups := map[string]*group{}
+	for _, id := range slices.Sorted(maps.Keys(s.Sessions)) {
+		if x := s.Sessions[id]; x.exists() {
+			s.owe(x, m, groups)
+		}
+	}
+	for _, x := range s.Sessions { // a share owes its message where all of its members are there
+		for _, d := range x.debts {
+			if d.m == m && d.group != nil && (!x.Connected || x.Holding) {
+				d.group.least = 0
+			}
+		}
+	}
+}
+
+// store keeps or clears what is stored (3.1.1 §3.3.1.3).
+func (s *State) store(m *Message) {
+	switch {
+	case !m.Retain:
+	case !m.Sure: // the old one, the new one, or, where it clears, none
+		if s.by[m.Topic] = m; s.Unsure[m.Topic] {
+			s.by[m.Topic] = nil
+		}
+		s.Unsure[m.Topic] = true
+		if len(m.Payload) > 0 {
+			s.Retained[m.Topic] = m
+		}
+	case m.Clears():
+		delete(s.Retained, m.Topic)
+		delete(s.Unsure, m.Topic)
+	default:
+		s.Retained[m.Topic] = m
+		delete(s.Unsure, m.Topic)
+	}
+}
+
+// owe notes what a session may and must get of a message by the subscriptions that match (3.1.1 §3.3.5, 5.0 §3.3.4).
+func (s *State) owe(x *Session, m *Message, groups map[string]*group) {
+	var qos []packet.QoS
+	var flags []bool
+	n := 0
+	for _, f := range slices.Sorted(maps.Keys(x.Subs)) {
+		sub := x.Subs[f]
+		filter, share := sub.shared()
+		if !topic.Match(filter, m.Topic) || s.Version == packet.V5 && sub.NoLocal && m.By == x.ID {
+			continue
+		}
+		q := min(m.QoS, sub.Granted)
+		flag := s.Version == packet.V5 && sub.RetainAsPublished && m.Retain
+		if share {
+			g := groups[f]
+			if g == nil {
+				g = &group{least: 1, most: 1}
+				groups[f] = g
+			}
+			if q == 0 || !m.Sure || x.doubt {
+				g.least = 0
+			}
+			x.debts = append(
+				x.debts,
+				&debt{m: m, most: 1, qos: []packet.QoS{q}, flags: []bool{flag}, rule: &Shared, group: g, single: true,
+					dup: !x.Connected || !m.Sure && m.By == x.ID},
+			)
+			continue
+		}
+		n++
+		if !slices.Contains(qos, q) {
+			qos = append(qos, q)
+		}
+		if !slices.Contains(flags, flag) {
+			flags = append(flags, flag)
+		}
+	}
+	if n == 0 {
+		return
+	}
+	for _, d := range x.debts { // whether a copy is the share's or the session's own cannot be told
+		if d.m == m && d.group != nil {
+			d.group.least, d.group.most = 0, math.MaxInt
+		}
+	}
+	d := &debt{
+		m:      m,
+		least:  1,
+		most:   n,
+		qos:    qos,
+		flags:  flags,
+		rule:   &Delivered,
+		single: n == 1,
+		dup:    !x.Connected || !m.Sure && m.By == x.ID,
+	}
+	switch {
+	case m.Will:
+		d.rule = &WillSent
+	case !x.Connected:
+		d.rule = &Waited
+	}
+	if slices.Max(qos) == 0 || !m.Sure || m.Will && m.By == x.ID || x.doubt {
+		d.least = 0 // at QoS 0 at most once; and a will may be too early for its own client's session
+	}
+	x.debts = append(x.debts, d)
+}
+
+// Again takes in that a message that may have been taken is sent again, with DUP (§4.4). Where it was not taken the
+// first time it is new now; where it was, it comes once more at QoS 1, and not at QoS 2.
+func (s *State) Again(m *Message) {
+	m.Sure = true
+	before := map[string]*debt{}
+	for id, x := range s.Sessions {
+		for _, d := range x.debts {
+			if d.m == m && !d.stored && d.group == nil {
+				before[id] = d
+			}
+		}
+	}
+	groups := map[string]*group{}
+	for _, id := range slices.Sorted(maps.Keys(s.Sessions)) {
+		x := s.Sessions[id]
+		if !x.exists() {
+			continue
+		}
+		old, n := before[id], len(x.debts)
+		s.owe(x, m, groups)
+		for _, d := range x.debts[n:] {
+			if d.single, d.dup = false, !x.Connected || m.By == x.ID; d.group != nil {
+				d.group.least, d.group.most = 0, max(2, d.group.most)
+				continue
+			}
+			if old == nil {
+				d.least = 0
+				continue
+			}
+			if slices.Max(old.qos) == 0 { // at QoS 0 it need not have waited, where it was taken the first time
+				d.least = 0
+			}
+			d.got = old.got
+			d.qos, d.flags = append(d.qos, old.qos...), append(d.flags, old.flags...)
+			if d.most = max(d.most, old.most); m.QoS == 1 {
+				d.most = 2 * d.most
+			}
+			x.debts = slices.DeleteFunc(x.debts, func(o *debt) bool { return o == old })
+			for _, f := range x.open {
+				if f.debt == old {
+					f.debt = d
+				}
+			}
+		}
+	}
+	last := s.Retained[m.Topic] == m || m.Clears() && s.Retained[m.Topic] == nil
+	switch {
+	case !m.Retain:
+	case last && (!s.Unsure[m.Topic] || s.by[m.Topic] == m):
+		delete(s.Unsure, m.Topic)
+	default: // another was taken before it, or after it, and nobody knows which
+		s.Unsure[m.Topic], s.by[m.Topic] = true, nil
+	}
+}
+
+// Received takes in a message that came to a client, and tells what is wrong about it.
+func (s *State) Received(id string, p *packet.Publish) *Violation {
+	x := s.Session(id)
+	if p.QoS > 0 && x.open[p.ID] != nil {
+		return s.again(x, p)
+	}
+	d, v := s.find(x, p)
+	if v != nil {
+		return v
+	}
+	if d == nil {
+		if p.QoS > 0 {
+			x.flights++
+			x.open[p.ID] = &flight{
+				debt:    &debt{m: &Message{Publish: *p}},
+				payload: p.Payload,
+				number:  x.flights,
+				here:    true,
+			}
+		}
+		return nil // one that cannot be told from another, or of which nobody knows
+	}
+	if p.Dup && !d.dup {
+		return broken(&FirstDup, "%s gets %s for the first time with DUP", id, named(d.m))
+	}
+	if v := s.inOrder(x, d, p); v != nil {
+		return v
+	}
+	d.got++
+	if d.group != nil {
+		d.group.got++
+	}
+	if p.QoS > 0 {
+		x.flights++
+		x.open[p.ID] = &flight{debt: d, payload: p.Payload, number: x.flights, here: true}
+		return s.inWindow(x)
+	}
+	return nil
+}
+
+// inWindow holds what is under way on the connection to the receive maximum (5.0 §4.9).
+func (s *State) inWindow(x *Session) *Violation {
+	n := 0
+	for _, f := range x.open {
+		n += bit(f.here)
+	}
+	if x.Window > 0 && n > x.Window {
+		return broken(&Window, "%d messages are under way to %s, whose receive maximum is %d", n, x.ID, x.Window)
+	}
+	return nil
+}
+
+// again is a message under an identifier whose flow is not complete (3.1.1 §4.4, 5.0 §4.4).
+func (s *State) again(x *Session, p *packet.Publish) *Violation {
+	f := x.open[p.ID]
+	same := bytes.Equal(f.payload, p.Payload)
+	switch {
+	case !same:
+		return broken(&IDInUse, "%s gets another message under identifier %d, whose flow is not complete", x.ID, p.ID)
+	case f.taken:
+		return broken(&Released, "%s gets PUBLISH again under identifier %d, after PUBREC", x.ID, p.ID)
+	case s.Version == packet.V5 && !f.resend:
+		return broken(&ResentEarly, "%s gets %s again on the same connection", x.ID, named(f.debt.m))
+	case !p.Dup:
+		return broken(&Resent, "%s gets %s again without DUP", x.ID, named(f.debt.m))
+	}
+	f.resend, f.here = false, true
+	for _, other := range x.open {
+		if other.resend && !other.taken && other.number < f.number {
+			return broken(
+				&Order,
+				"%s comes again to %s before %s, which came first",
+				named(f.debt.m),
+				x.ID,
+				named(other.debt.m),
+			)
+		}
+	}
+	return s.inWindow(x)
+}
+
+func named(m *Message) string {
+	text := string(m.Payload)
+	if i := strings.IndexByte(text, ' '); i > 0 {
+		text = text[:i]
+	}
+	switch {
+	case m.Clears():
+		text = "the empty message"
+	case m.Will:
+		text = "the will " + text
+	}
+	return text
+}
+
+// find finds the debt that a message pays, and says what is wrong where there is none.
+func (s *State) find(x *Session, p *packet.Publish) (*debt, *Violation) {
+	var of []*debt // of this message
+	for _, d := range x.debts {
+		if bytes.Equal(d.m.Payload, p.Payload) && (len(p.Payload) > 0 || d.m.Topic == p.Topic) {
+			of = append(of, d)
+		}
+	}
+	slices.SortStableFunc(of, func(a, b *debt) int { return bit(b.due()) - bit(a.due()) }) // what is due is paid first
+	var best *Violation
+	for _, d := range of {
+		v := s.fits(x, d, p)
+		if v == nil {
+			return d, nil
+		}
+		if best == nil || best.Rule == &Twice {
+			best = v
+		}
+	}
+	if best != nil && best.Rule == &FlagOfCopy && p.Retain && s.Retained[p.Topic] != of[0].m && of[0].m.Retain &&
+		!s.Unsure[p.Topic] {
+		return nil, broken(&StoredWrong, "%s greets %s, and is no longer stored", named(of[0].m), x.ID)
+	}
+	if len(p.Payload) == 0 { // one empty message is like another
+		if best != nil && best.Rule != &Twice {
+			return nil, best
+		}
+		return nil, nil
+	}
+	if best != nil && !(p.Retain && s.Unsure[p.Topic]) {
+		return nil, best
+	}
+	return nil, s.stranger(x, p)
+}
+
+// fits tells what keeps a message from paying a debt; nil for nothing.
+func (s *State) fits(x *Session, d *debt, p *packet.Publish) *Violation {
+	switch {
+	case p.Topic != d.m.Topic:
+		return broken(&TopicOfCopy, "%s comes to %s under %s in place of %s", named(d.m), x.ID, p.Topic, d.m.Topic)
+	case d.group != nil && d.group.got >= d.group.most:
+		return broken(&Shared, "%s comes to %s, and another member of the share has it", named(d.m), x.ID)
+	case d.got >= d.most && d.stored:
+		return broken(&StoredWrong, "%s greets %s once more", named(d.m), x.ID)
+	case d.got >= d.most:
+		return broken(&Twice, "%s comes to %s %d times, by %d subscriptions", named(d.m), x.ID, d.got+1, d.most)
+	case !slices.Contains(d.flags, p.Retain) && !d.stored && p.Retain:
+		return broken(&FlagOfCopy, "%s comes to %s with retain flag 1, and it is live", named(d.m), x.ID)
+	case !slices.Contains(d.flags, p.Retain):
+		return broken(&FlagOfCopy, "%s comes to %s with retain flag %d", named(d.m), x.ID, bit(p.Retain))
+	case !slices.Contains(d.qos, p.QoS):
+		return broken(&QoSOfCopy, "%s comes to %s at QoS %d in place of %d", named(d.m), x.ID, p.QoS, d.qos[0])
+	}
+	if s.Version == packet.V5 {
+		return propertiesOf(x, d.m, p)
+	}
+	return nil
+}
+
+// propertiesOf tells what is wrong about the properties of a copy (5.0 §3.3.2.3): those of the message come, user
+// properties in their order and as often as they were given (§3.3.2.3.7), and no others but those that a server sets.
+func propertiesOf(x *Session, m *Message, p *packet.Publish) *Violation {
+	passed := func(all packet.Properties, user bool) (out packet.Properties) {
+		for _, y := range all {
+			switch y.ID {
+			case packet.MessageExpiry, packet.SubscriptionIdentifier, packet.TopicAlias:
+			default:
+				if (y.ID == packet.UserProperty) == user {
+					out = append(out, y)
+				}
+			}
+		}
+		return out
+	}
+	for _, y := range passed(m.Properties, false) {
+		if !slices.Contains(p.Properties, y) {
+			return broken(&PropertyOfCopy, "%s comes to %s without its %s", named(m), x.ID, y.ID)
+		}
+	}
+	for _, y := range passed(p.Properties, false) {
+		if !slices.Contains(m.Properties, y) {
+			return broken(&PropertyOfCopy, "%s comes to %s with a %s that it did not have", named(m), x.ID, y.ID)
+		}
+	}
+	if was, is := passed(m.Properties, true), passed(p.Properties, true); !slices.Equal(was, is) {
+		return broken(
+			&PropertyOfCopy,
+			"%s comes to %s with the user properties %s in place of %s",
+			named(m),
+			x.ID,
+			users(is),
+			users(was),
+		)
+	}
+	return nil
+}
+
+// users lists user properties.
+func users(all packet.Properties) string {
+	var out []string
+	for _, y := range all {
+		out = append(out, y.Key+"="+y.Value)
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+// stranger says why a message must not have come that nothing is owed of.
+func (s *State) stranger(x *Session, p *packet.Publish) *Violation {
+	if p.Retain && s.Unsure[p.Topic] {
+		return nil // one that was stored before, or after
+	}
+	for _, d := range x.ended {
+		if bytes.Equal(d.m.Payload, p.Payload) {
+			return broken(&Cleaned, "%s comes to %s, whose session began anew since", named(d.m), x.ID)
+		}
+	}
+	m := s.known[string(p.Payload)]
+	switch {
+	case m == nil:
+		return broken(&PayloadOfCopy, "%s gets a payload that nobody published, %.30q on %s", x.ID, p.Payload, p.Topic)
+	case m.Will && m.Number == 0 && m.Void:
+		return broken(&WillKept, "%s comes to %s, though its client said DISCONNECT", named(m), x.ID)
+	case m.Will && m.Number == 0:
+		return broken(&WillKept, "%s comes to %s, though its client is there", named(m), x.ID)
+	case p.Retain:
+		return broken(&StoredWrong, "%s greets %s, and is not stored", named(m), x.ID)
+	case m.By == x.ID && slices.ContainsFunc(slices.Collect(maps.Values(x.Subs)), func(sub *Sub) bool { return sub.NoLocal && topic.Match(sub.Filter, m.Topic) }):
+		return broken(&OwnMessage, "%s gets its own %s in spite of no local", x.ID, named(m))
+	}
+	return broken(&Unasked, "%s comes to %s, and no subscription of its matches %s", named(m), x.ID, p.Topic)
+}

@@ -1,0 +1,494 @@
+// Package tap stands between devices and their broker: a device dials the tap, which dials the broker, and passes on
+// what either says, byte for byte, over whichever transports. All of it is recorded as the device's own, and rules
+// disturb it on request.
+package tap
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+)
+
+// Options say between whom a tap stands.
+type Options struct {
+	// Dial opens a link to the broker, for each device that comes.
+	Dial func(context.Context) (*link.Link, error)
+	// Broker is what the trace calls the broker.
+	Broker string
+	// Log takes what goes over.
+	Log *trace.Log
+	// Names gives a device another name than its client identifier; nil for none.
+	Names func(clientID string) string
+	// Announce is told, for people, who came, left and was disturbed; nil for nobody.
+	Announce func(what, text string)
+	// Unread passes on what comes without looking into it, as for TLS that is not ended here.
+	Unread bool
+}
+
+// Tap stands between devices and a broker. Its methods are safe for concurrent use.
+type Tap struct {
+	opt  Options
+	ctx  context.Context
+	stop context.CancelFunc
+	wg   sync.WaitGroup
+
+	mu        sync.Mutex // guards what follows
+	closed    bool
+	listeners []net.Listener
+	through   map[*through]bool
+	rules     []*rule
+	named     map[string]*trace.Recorder
+}
+
+// New returns a tap that listens nowhere yet.
+func New(o Options) *Tap {
+	t := &Tap{opt: o, through: map[*through]bool{}, named: map[string]*trace.Recorder{}}
+	t.ctx, t.stop = context.WithCancel(context.Background())
+	return t
+}
+
+// Listen opens a listener for a URL as [link.Parse] reads it; config is needed for mqtts and wss. It returns the URL by
+// which the tap is reached: port 0 lets the system choose one.
+func (t *Tap) Listen(rawURL string, config *tls.Config) (string, error) {
+	e, err := link.Parse(rawURL)
+	if err != nil {
+		return "", err
+	}
+	if t.opt.Unread && e.WebSocket {
+		return "", errors.New("a WebSocket is not passed through unread: listen on mqtt:// or mqtts://")
+	}
+	if e.TLS && config == nil && !t.opt.Unread {
+		return "", fmt.Errorf("%s needs a certificate", rawURL)
+	}
+	ln, err := net.Listen(e.Network, e.Address)
+	if err != nil {
+		return "", fmt.Errorf("cannot listen on %s: %w: choose another port, or 0 for any", e.Address, err)
+	}
+	reached, path := e.Reached(ln.Addr())
+	if e.TLS && !t.opt.Unread {
+		ln = tls.NewListener(ln, config)
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.closed {
+		ln.Close()
+		return "", net.ErrClosed
+	}
+	t.listeners = append(t.listeners, ln)
+	if e.WebSocket {
+		t.wg.Go(func() { link.ServeWebSocket(ln, path, func(l *link.Link) { t.serve(l, reached) }) })
+		return reached, nil
+	}
+	t.wg.Go(func() { link.Serve(ln, func(l *link.Link) { t.serve(l, reached) }) })
+	return reached, nil
+}
+
+// Close ends the listeners and all that goes through, and waits for it.
+func (t *Tap) Close() {
+	t.mu.Lock()
+	t.closed = true
+	t.stop()
+	for _, ln := range t.listeners {
+		ln.Close()
+	}
+	all := t.allLocked()
+	t.mu.Unlock()
+	for _, x := range all { // not under the lock, which who goes through takes behind its own
+		x.end()
+	}
+	t.wg.Wait()
+}
+
+// allLocked are the devices that go through now; t.mu is held.
+func (t *Tap) allLocked() []*through { return slices.Collect(maps.Keys(t.through)) }
+
+func (t *Tap) announce(what, format string, args ...any) {
+	if t.opt.Announce != nil {
+		t.opt.Announce(what, fmt.Sprintf(format, args...))
+	}
+}
+
+// serve passes a device through.
+func (t *Tap) serve(device *link.Link, at string) {
+	t.mu.Lock()
+	if t.closed {
+		t.mu.Unlock()
+		device.Close()
+		return
+	}
+	x := &through{t: t, device: device, at: at, came: time.Now()}
+	t.through[x] = true
+	t.wg.Add(1)
+	t.mu.Unlock()
+	go func() {
+		defer t.wg.Done()
+		x.run()
+		t.mu.Lock()
+		delete(t.through, x)
+		t.mu.Unlock()
+	}()
+}
+
+// recorder returns that of a client, by its name; t.mu is held.
+func (t *Tap) recorder(name string, v packet.Version) *trace.Recorder {
+	key := fmt.Sprint(name, " ", v)
+	r := t.named[key]
+	if r == nil {
+		const most = 10_000 // ever new names do not fill the memory
+		if len(t.named) >= most {
+			clear(t.named)
+		}
+		r = trace.NewRecorder(
+			trace.Source{Client: name, Role: trace.RolePeer, Broker: t.opt.Broker, Version: v},
+			t.opt.Log,
+		)
+		t.named[key] = r
+	}
+	return r
+}
+
+// through is a device that is passed through.
+type through struct {
+	t      *Tap
+	device *link.Link
+	at     string
+	came   time.Time
+
+	mu     sync.Mutex // guards what follows, and orders what is recorded
+	broker *link.Link // nil before it is dialled
+	name   string
+	rec    *trace.Recorder
+	beyond *trace.Recorder // of the broker's side, where that differs
+	ended  bool
+	up     *direction
+	down   *direction
+}
+
+// end ends both sides.
+func (x *through) end() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.ended = true
+	x.device.Close()
+	if x.broker != nil {
+		x.broker.Close()
+	}
+}
+
+// run dials the broker and passes on, until either side ends.
+func (x *through) run() {
+	const dialWithin = 15 * time.Second
+	ctx, cancel := context.WithTimeout(x.t.ctx, dialWithin)
+	broker, err := x.t.opt.Dial(ctx)
+	cancel()
+	if err != nil {
+		x.t.announce("not reached", "%s: %v", x.device.RemoteAddr(), err)
+		x.device.Close() // as if nobody listened
+		return
+	}
+	x.mu.Lock()
+	if x.broker = broker; x.ended {
+		broker.Close()
+	}
+	x.mu.Unlock()
+	var both sync.WaitGroup
+	up := &direction{x: x, from: x.device, to: broker, toward: Broker, version: packet.V311}
+	down := &direction{x: x, from: broker, to: x.device, toward: Device, version: packet.V311}
+	up.other, down.other = down, up
+	up.out, down.out = newOutlet(broker, x.t.ctx.Done()), newOutlet(x.device, x.t.ctx.Done())
+	x.mu.Lock()
+	x.up, x.down = up, down
+	x.mu.Unlock()
+	both.Go(up.pass)
+	both.Go(down.pass)
+	both.Wait()
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	by, text := x.how(up, down)
+	x.named("", 0)
+	x.rec.Add(trace.Event{Kind: trace.Link, Link: client.LinkEnded, By: by, Text: text})
+	x.t.announce("left", "%s: %s", x.name, text)
+}
+
+// how tells who ended it.
+func (x *through) how(up, down *direction) (client.Blame, string) {
+	first := up
+	if down.over.Before(up.over) {
+		first = down
+	}
+	switch {
+	case x.ended:
+		return client.ByUnknown, "the tap was closed"
+	case up.said:
+		return client.ByUs, "the device said DISCONNECT"
+	case down.said:
+		return client.ByBroker, "the broker said DISCONNECT"
+	case first.cut != "":
+		return client.ByUnknown, "cut by the tap: " + first.cut
+	case first == up && up.ending == link.EndRST:
+		return client.ByReset, "the device reset the link"
+	case first == up:
+		return client.ByUs, "the device closed the link"
+	case down.ending == link.EndRST:
+		return client.ByReset, "the broker reset the link"
+	}
+	return client.ByBroker, "the broker closed the link"
+}
+
+// named gives the connection its name, and records that it opened; x.mu is held.
+func (x *through) named(clientID string, v packet.Version) {
+	if x.rec != nil {
+		return
+	}
+	if x.name = clientID; clientID == "" {
+		x.name = x.device.RemoteAddr().String()
+	}
+	if x.t.opt.Names != nil && clientID != "" {
+		x.name = x.t.opt.Names(clientID)
+	}
+	if v == 0 {
+		v = packet.V311
+	}
+	x.t.mu.Lock()
+	x.rec = x.t.recorder(x.name, v)
+	x.beyond = x.t.recorder(x.name+" beyond the tap", v)
+	x.t.mu.Unlock()
+	x.rec.Add(
+		trace.Event{
+			At:   x.came,
+			Kind: trace.Link,
+			Link: client.LinkOpened,
+			Text: x.device.RemoteAddr().String() + " at the tap " + x.at,
+		},
+	)
+	x.t.announce("came", "%s from %s", x.name, x.device.RemoteAddr())
+}
+
+// direction is one way through.
+type direction struct {
+	x        *through
+	from, to *link.Link
+	toward   Side
+	other    *direction
+	version  packet.Version // of CONNECT, once one came; guarded by x.mu
+	said     bool           // DISCONNECT went this way; guarded by x.mu
+
+	mu      sync.Mutex // guards what follows
+	timer   *time.Timer
+	rest    []byte // of a packet that is not there as a whole
+	gone    int    // how much of that has been passed on
+	raw     bool   // what comes is no MQTT: it is passed on as it is
+	out     *outlet
+	kept    [][]byte // packets that go behind the next
+	keep    int
+	refuses bool // it was refused: it is closed, and not reset
+
+	over   time.Time
+	ending link.End
+	cut    string // the rule that cut it
+}
+
+// largest is how large a packet may be that is looked at as a whole; what is larger goes through unread.
+const largest = 16 << 20
+
+// pass passes on what comes, until it ends, and ends the other side in the same way.
+func (d *direction) pass() {
+	buf := make([]byte, 32<<10)
+	var err error
+	for err == nil {
+		var n int
+		if n, err = d.from.Read(buf); n > 0 {
+			if failed := d.took(buf[:n]); failed != nil && err == nil {
+				err = failed
+			}
+		}
+	}
+	d.over = time.Now()
+	d.ending = d.from.End()
+	d.out.close()
+	reset := d.cut != "" && !d.refuses
+	if d.ending == link.EndRST || reset {
+		d.to.Cut()
+	} else {
+		d.to.Close()
+	}
+	if reset {
+		d.from.Cut()
+	} else {
+		d.from.Close()
+	}
+}
+
+// patience is how long the beginning of a packet waits for its end, where rules are on: then it goes on as it is.
+const patience = 500 * time.Millisecond
+
+// took passes on a piece: as it is where no rule is on, else packet by packet.
+func (d *direction) took(piece []byte) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.timer != nil {
+		d.timer.Stop()
+	}
+	err := d.passOn(piece)
+	if err == nil && len(d.rest) > d.gone {
+		d.timer = time.AfterFunc(patience, func() {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			if len(d.rest) > d.gone {
+				d.out.write(d.rest[d.gone:], time.Time{})
+				d.gone = len(d.rest)
+			}
+		})
+	}
+	return err
+}
+
+func (d *direction) passOn(piece []byte) error {
+	if d.x.t.opt.Unread || d.raw {
+		d.unread(len(piece))
+		return d.out.write(piece, time.Time{})
+	}
+	all := piece
+	if len(d.rest) > 0 {
+		d.rest = append(d.rest, piece...)
+		all = d.rest
+	}
+	if !d.x.t.ruled() && d.out.idle() {
+		return d.asItIs(all)
+	}
+	for {
+		n, ok := frame(all)
+		switch {
+		case !ok: // no MQTT, or too large: the rest goes as it is
+			gone := d.gone
+			d.rest, d.gone, d.raw = nil, 0, true
+			d.told(all)
+			return d.out.write(all[gone:], time.Time{})
+		case n == 0 && d.gone > 0: // its beginning went before a rule was on
+			gone := d.gone
+			d.rest = slices.Clone(all)
+			d.gone = len(all)
+			return d.out.write(all[gone:], time.Time{})
+		case n == 0:
+			d.rest = slices.Clone(all)
+			return nil
+		}
+		raw := slices.Clone(all[:n])
+		all = all[n:]
+		if gone := d.gone; gone > 0 {
+			d.gone = 0
+			d.told(raw)
+			if err := d.out.write(raw[gone:], time.Time{}); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := d.ruledOn(raw); err != nil {
+			return err
+		}
+	}
+}
+
+// asItIs records the packets of what came, and passes on at once what of it has not gone yet.
+func (d *direction) asItIs(all []byte) error {
+	left, gone := all, d.gone
+	for !d.raw {
+		n, ok := frame(left)
+		if n == 0 && ok {
+			break
+		}
+		if !ok {
+			n, d.raw = len(left), true
+		}
+		d.told(left[:n])
+		left = left[n:]
+	}
+	err := d.out.write(all[gone:], time.Time{})
+	d.rest, d.gone = nil, 0
+	if !d.raw && len(left) > 0 {
+		d.rest, d.gone = slices.Clone(left), len(left)
+	}
+	return err
+}
+
+// frame tells how long the first packet is: 0 where it is not there as a whole; not ok where it is none (§2.2.3), or
+// larger than is looked at.
+func frame(b []byte) (n int, ok bool) {
+	length, shift := 0, 0
+	for i := 1; i < len(b); i++ {
+		if i > 4 {
+			return 0, false
+		}
+		length |= int(b[i]&0x7F) << shift
+		shift += 7
+		if b[i]&0x80 == 0 {
+			if length > largest {
+				return 0, false
+			}
+			if total := i + 1 + length; len(b) >= total {
+				return total, true
+			}
+			return 0, true
+		}
+	}
+	return 0, true
+}
+
+// told records a packet as the device has it.
+func (d *direction) told(raw []byte) {
+	x := d.x
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	raw = slices.Clone(raw)
+	p, broken := d.decode(raw)
+	x.rec.Add(d.event(p, raw, broken, d.toward == Broker))
+}
+
+// decode decodes a packet, which is not changed afterwards, and names the connection by CONNECT; x.mu is held.
+func (d *direction) decode(raw []byte) (p packet.Packet, broken string) {
+	v := d.version
+	if d.toward == Device {
+		v = d.other.version
+	}
+	p, err := packet.Decode(raw, v, packet.Lenient)
+	if c, is := p.(*packet.Connect); is && d.toward == Broker {
+		d.version = c.Level
+		d.x.named(c.ClientID, c.Level)
+	}
+	d.x.named("", 0)
+	if p != nil && p.Type() == packet.DISCONNECT {
+		d.said = true
+	}
+	if err != nil {
+		broken = err.Error()
+	}
+	return p, broken
+}
+
+func (d *direction) event(p packet.Packet, raw []byte, broken string, sent bool) trace.Event {
+	kind := trace.Received
+	if sent {
+		kind = trace.Sent
+	}
+	return trace.Event{Kind: kind, Packet: p, Raw: raw, Broken: broken}
+}
+
+// unread records that bytes went over.
+func (d *direction) unread(n int) {
+	x := d.x
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.named("", 0)
+	x.rec.Add(trace.Event{Kind: trace.Line, Text: fmt.Sprintf("%d bytes toward the %s, unread", n, d.toward)})
+}

@@ -1,0 +1,59 @@
+package devices
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	core "hodstone/internal/contract"
+	"hodstone/internal/device"
+	"hodstone/internal/expression"
+	"hodstone/internal/tui/look"
+	"hodstone/internal/workspace"
+)
+
+// noteSending notes a message that is sent by hand as a step of the trial that is recorded.
+func (s *Screen) noteSending(cl *core.Clause, st device.State, body []byte) {
+	v, err := cl.Payload.Code().Decode(body)
+	if err != nil {
+		return // a trial cannot write it
+	}
+	step := expression.Object{{Key: "clause", Value: cl.Name}}
+	if names := cl.Topic.Parameters(); len(names) > 0 {
+		parameters := expression.Object{}
+		for _, name := range names {
+			parameters = append(parameters, expression.Member{Key: name, Value: st.Params[name]})
+		}
+		step = append(step, expression.Member{Key: "parameters", Value: parameters})
+	}
+	s.bench.Did(workspace.StepSend, append(step, expression.Member{Key: "payload", Value: v}))
+}
+
+// record begins to record a trial, or asks for its name and writes it.
+func (s *Screen) record() look.Action {
+	on, steps := s.bench.Noting()
+	if !on {
+		return look.Act("r", "record a trial", func() tea.Cmd {
+			if err := s.bench.StartNoting(); err != nil {
+				return look.Tell(true, err.Error())
+			}
+			return look.Tell(false, "recording: what you do here now becomes the steps of a trial; r ends it")
+		})
+	}
+	return look.Let("r", fmt.Sprintf("end the trial, %s", look.Plural(steps, "deed")), func() {
+		s.ask = &question{
+			title: "what does the trial show? a sentence; empty throws it away",
+			input: look.NewInput("name", ""),
+			done: func(s *Screen, name string) (*question, tea.Cmd, error) {
+				if err := s.bench.StopNoting(strings.TrimSpace(name)); err != nil {
+					return nil, nil, err
+				}
+				if strings.TrimSpace(name) == "" {
+					return nil, look.Tell(false, "thrown away"), nil
+				}
+				return nil, look.Tell(false, "written into the workspace: it stands on the proof screen (6)"), nil
+			},
+		}
+	})
+}

@@ -1,0 +1,128 @@
+package workbench_test
+
+import (
+	"bytes"
+	"context"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"hodstone/internal/contract"
+	"hodstone/internal/device"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/tap"
+	"hodstone/internal/workbench"
+)
+
+// TestARealDeviceIsJudgedThroughItsTap: pen 2 is not played; a stranger that speaks MQTT by bytes dials the tap in its
+// place, and is seen, judged and disturbed under its name.
+func TestARealDeviceIsJudgedThroughItsTap(t *testing.T) {
+	text := strings.Replace(
+		wrongdoers,
+		"    session: {keep-alive: 10s}\n",
+		"    session: {keep-alive: 10s}\n    real: [2]\n",
+		1,
+	) +
+		"taps: {bench: {listen: \"mqtt://127.0.0.1:0\", device: pen-2}}\n"
+	b := site(t, text)
+	taps, err := b.Taps()
+	if err != nil || len(taps) != 1 || len(taps[0].At) != 1 {
+		t.Fatalf("%+v %v", taps, err)
+	}
+	b.Device("pen-2").Start() // it is not
+	if p := b.Device("pen-2").State().Phase; p != device.Real {
+		t.Error(p)
+	}
+	await(t, b, "pen 1", func(s workbench.Snapshot) bool { return seen(s, "v/1/reading") && !seen(s, "v/2/reading") })
+	come := func() *link.Link {
+		t.Helper()
+		l, err := link.Dial(context.Background(), taps[0].At[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		hello := packet.Connect{ClientID: "pen-2", CleanStart: true, KeepAlive: 10,
+			Will: &packet.Will{Topic: "v/2/status", Payload: []byte("lost"), QoS: 1, Retain: true}}
+		l.Write(hello.Append(nil, packet.V311))
+		in := make([]byte, 4)
+		if _, err := l.Read(in); err != nil || !bytes.Equal(in, []byte{0x20, 2, 0, 0}) {
+			t.Fatalf("% x %v", in, err)
+		}
+		return l
+	}
+	l := come()
+	say := func(text string) {
+		l.Write((&packet.Publish{Topic: "v/2/reading", QoS: 1, ID: 7, Payload: []byte(text)}).Append(nil, packet.V311))
+	}
+	say(`{"kg": 4, "at": "` + time.Now().UTC().Format(time.RFC3339) + `"}`)
+	s := await(t, b, "its reading", func(s workbench.Snapshot) bool { return seen(s, "v/2/reading") })
+	if slices.ContainsFunc(s.Breaches, func(x contract.Breach) bool { return x.Rule != contract.RuleAnswer }) {
+		t.Errorf("it is accused: %v", s.Breaches)
+	}
+	say(`{"kg": 44, "at": "1970-01-01T00:00:00Z"}`)
+	await(t, b, "what it does wrong", func(s workbench.Snapshot) bool {
+		found := 0
+		for _, x := range s.Breaches {
+			if x.Topic == "v/2/reading" && x.Sender == "pen-2" &&
+				(x.Rule == contract.RuleSchema || x.Rule == contract.RuleStamp) {
+				found++
+			}
+		}
+		return found == 2
+	})
+	b.Tap("bench").Set(tap.Rule{Do: tap.Cut, Type: packet.PUBLISH, Toward: tap.Broker})
+	say("anything")
+	await(t, b, "its will", func(s workbench.Snapshot) bool {
+		return slices.ContainsFunc(
+			s.Cells,
+			func(c *contract.Cell) bool { return c.Topic == "v/2/status" && string(c.Last.Payload) == "lost" },
+		)
+	})
+}
+
+// TestTheSiteMoves: all devices go to another broker, and come back; who is switched off stays so.
+func TestTheSiteMoves(t *testing.T) {
+	text := strings.Replace(
+		wrongdoers,
+		"brokers: {quay: {stand-in: {anonymous: true}, version: 5}}",
+		"brokers: {quay: {stand-in: {anonymous: true}, version: 5}, shed: {stand-in: {anonymous: true}, version: 5}}",
+		1,
+	)
+	b := site(t, text)
+	at := func(broker string) func(workbench.Snapshot) bool {
+		return func(workbench.Snapshot) bool {
+			for _, d := range b.Devices() {
+				if want := device.On; d.Broker != broker || d.Phase != want && d.Name != "shore" ||
+					d.Name == "shore" && d.Phase != device.Off {
+					return false
+				}
+			}
+			return len(b.StandIn(broker).Clients()) >= 2
+		}
+	}
+	await(t, b, "the pens", func(s workbench.Snapshot) bool { return seen(s, "v/2/reading") })
+	b.Device("shore").Stop()
+	if err := b.Move("nowhere"); err == nil {
+		t.Error("moved to where nobody is")
+	}
+	if err := b.Move("shed"); err != nil {
+		t.Fatal(err)
+	}
+	s := await(t, b, "all in the shed", at("shed"))
+	count := s.Total
+	await(t, b, "news from there", func(workbench.Snapshot) bool {
+		for _, c := range b.StandIn("shed").Clients() {
+			if c.ID == "pen-2" && c.Published > 4 {
+				return true
+			}
+		}
+		return false
+	})
+	if err := b.Move(""); err != nil {
+		t.Fatal(err)
+	}
+	if s = await(t, b, "all at the quay", at("quay")); s.Total != count {
+		t.Errorf("moving is a breach: %v", s.Breaches)
+	}
+}
