@@ -96,6 +96,12 @@ func (x *terminal) keys(keys ...string) {
 	}
 }
 
+// types types a text as it is.
+func (x *terminal) types(text string) {
+	x.t.Helper()
+	x.tmux("send-keys", "-t", "w", "-l", text)
+}
+
 // await waits until the screen matches all patterns at once, and returns it.
 func (x *terminal) await(patterns ...string) string {
 	x.t.Helper()
@@ -225,14 +231,28 @@ func TestCommandsByHand(t *testing.T) {
 	x.await(`▸ shore`)
 	x.keys("Space")
 	x.await(`shore +○ off`)
-	x.keys("Home", "s")
-	x.await(`send by hand`, `▸ to pen-1: feeder\.set`)
-	x.keys("Enter")
-	x.await(`send marrowvoe/pen/1/feeder/set as shore would`)
+	x.keys("Home", "s") // a command that the contract refuses is told at the keystroke, and goes out where it is meant
+	x.await(`send by hand`, `as shore send \{.*\} to feeder\.set of pen 1`, `for no shore is connected`, `✓ as feeder\.set agrees`)
 	x.keys("C-u")
-	x.keys(`{"run":true,"rate":33.3}`, "Enter")
-	x.await(`✓ sent to marrowvoe/pen/1/feeder/set`)
+	x.await(`begin with: as PARTY send PAYLOAD`)
+	x.types(`as shore send {"run":true,"rate":333`)
+	x.types(`} to feeder.set of pen 1`)
+	x.await(`✗ schema at /rate: agreed is maximum 40, this is 333`, `✗ rate +333 +number, 0 … 40, kg/min`)
+	x.keys("C-u")
+	x.types(`as shore send {"run":true,"rate":33.3} to feeder.set of pen 1, every 2s`)
+	x.await(`✓ as feeder\.set agrees`, `every 2s`)
+	x.keys("Enter")
+	x.await(`sent to marrowvoe/pen/1/feeder/set, and again every 2s: S stops it`)
 	x.await(`rate +33\.30 kg/min`, `feeding +true`)
+	x.await(`S stop sending`)
+	x.keys("S")
+	x.await(`nothing is sent by hand any more`)
+	x.keys("s")
+	x.await(`said before`)
+	x.keys("Up")
+	x.await(`"rate":33\.3\} to feeder\.set of pen 1, every 2s`)
+	x.keys("Escape")
+	x.await(`q quit`)
 	x.keys("v")
 	x.await(`set a signal`)
 	x.keys("Enter", "C-u", "7.0", "Enter")

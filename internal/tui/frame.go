@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -113,8 +114,15 @@ func (m *model) drawFoot(c look.Canvas, s screen) {
 	}
 	h := m.help(t.Rail)
 	end := c.W - 1
+	if m.overlay == lineOver {
+		h.SetWidth(end - 2)
+		c.Sub(1, 0, end-2, 1).Styled(h.ShortHelpView(look.Bindings(m.line.Actions())))
+		return
+	}
 	if !s.Typing() { // these do something everywhere
-		text := h.ShortHelpView(look.Bindings(m.frameActions()[:3]))
+		some := m.frameActions() // up to the list of keys
+		last := slices.IndexFunc(some, func(a look.Action) bool { return a.Help().Key == "?" })
+		text := h.ShortHelpView(look.Bindings(some[:last+1]))
 		end -= look.Width(text) + 2
 		c.Sub(end+1, 0, c.W-end-1, 1).Styled(text)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	"hodstone/internal/tui/look"
 	"hodstone/internal/tui/proof"
 	"hodstone/internal/tui/reach"
+	"hodstone/internal/tui/say"
 	"hodstone/internal/tui/trust"
 	"hodstone/internal/tui/wire"
 	"hodstone/internal/workbench"
@@ -58,6 +60,7 @@ type model struct {
 	overlay overlay
 	input   *look.Input    // of the actions
 	picked  int            // of the actions that are found
+	line    *say.Line      // a message that is written by hand
 	text    *look.Scrolled // of keys or problems
 	notice  look.Notice
 	until   time.Time
@@ -72,6 +75,7 @@ const (
 	keysOver
 	actionsOver
 	problemsOver
+	lineOver
 )
 
 type tick time.Time
@@ -187,6 +191,8 @@ func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.everywhere(look.Tick{At: time.Time(msg)}), nextTick())
 	case look.Notice:
 		m.tell(msg)
+	case look.Compose:
+		m.overlay, m.line = lineOver, say.New(m.bench, msg.Text)
 	case look.ShowEvent:
 		m.show(m.wire)
 		return m, m.wire.Update(msg)
@@ -201,7 +207,9 @@ func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.clicked(msg.Y)
 		}
 	case tea.PasteMsg:
-		if m.overlay == actionsOver {
+		if m.overlay == lineOver {
+			return m, m.line.Update(msg)
+		} else if m.overlay == actionsOver {
 			m.input.Update(msg)
 		} else if m.overlay == none {
 			return m, m.screens[m.at].Update(msg)
@@ -254,11 +262,18 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 
 // frameActions are those that do something everywhere, beside those of a screen.
 func (m *model) frameActions() []look.Action {
-	out := []look.Action{
+	var out []look.Action
+	if slices.ContainsFunc(m.bench.Sendings(), func(s workbench.Sending) bool { return s.Running && s.Every > 0 }) {
+		out = append(out, look.Let("S", "stop sending", func() {
+			m.bench.StopSending(0)
+			m.tell(look.Notice{Text: "nothing is sent by hand any more"})
+		}))
+	}
+	out = append(out,
 		look.Act("q", "quit", func() tea.Cmd { return tea.Quit }),
 		look.Let(":", "actions", func() { m.overlay, m.input, m.picked = actionsOver, look.NewInput(":", ""), 0 }),
 		look.Let("?", "keys", func() { m.overlay, m.text = keysOver, look.NewScrolled() }),
-	}
+	)
 	if found, _ := m.bench.Problems(); len(found) > 0 {
 		out = append(out, look.Let("!", "problems of the workspace", func() {
 			m.overlay, m.text = problemsOver, look.NewScrolled()
@@ -273,6 +288,9 @@ func (m *model) frameActions() []look.Action {
 
 // overlayActions are those of what lies over the screen.
 func (m *model) overlayActions() []look.Action {
+	if m.overlay == lineOver {
+		return m.line.Actions()
+	}
 	if m.overlay == actionsOver {
 		found := m.find()
 		return []look.Action{
@@ -296,6 +314,13 @@ func (m *model) overlayActions() []look.Action {
 }
 
 func (m *model) overlayKey(msg tea.KeyPressMsg) tea.Cmd {
+	if m.overlay == lineOver {
+		cmd := m.line.Update(msg)
+		if m.line.Done {
+			m.overlay = none
+		}
+		return cmd
+	}
 	cmd, done := look.Press(m.overlayActions(), msg)
 	if !done && m.overlay == actionsOver {
 		m.input.Update(msg)
@@ -421,6 +446,9 @@ func (m *model) draw() string {
 	view(s, c.Sub(rail+1, top, m.w-rail-1, m.h-1-top))
 	m.drawFoot(c.Sub(rail+1, m.h-1, m.w-rail-1, 1), s)
 	switch m.overlay {
+	case lineOver:
+		h := m.line.Height(m.h)
+		m.line.Draw(c.Sub(rail+1, m.h-1-h, m.w-rail-1, h))
 	case keysOver:
 		m.drawHelp(c, s)
 	case actionsOver:

@@ -18,6 +18,12 @@ import (
 )
 
 func (x *interfaceOn) typed(text string) {
+	x.types(text)
+	x.key("enter")
+}
+
+// types presses a key for each character.
+func (x *interfaceOn) types(text string) {
 	for _, k := range text {
 		if k == ' ' {
 			x.key("space")
@@ -25,7 +31,6 @@ func (x *interfaceOn) typed(text string) {
 		}
 		x.key(string(k))
 	}
-	x.key("enter")
 }
 
 func (x *interfaceOn) gone(text string) {

@@ -100,6 +100,7 @@ type Bench struct {
 	explore   exploring
 	noting    noting
 	tapping   tapping
+	saying    saying
 }
 
 // New prepares the workbench and starts the stand-ins, so that addresses are known;

@@ -72,6 +72,8 @@ func Shapes() []Shape {
 		stateShape.describe(),
 		lastsShape.describe(),
 		transitionShape.describe(),
+		preparedShape.describe(),
+		readoutShape.describe(),
 		tapShape.describe(),
 		trialShape.describe(),
 		stepShape.describe(),

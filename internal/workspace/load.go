@@ -59,6 +59,8 @@ var workspaceShape = shape[Workspace]{"workspace", "The whole file.", []key[Work
 	),
 	later("devices", "map of device", "The simulated devices by name."),
 	later("trials", "list of trial", "Checks of your own."),
+	later("messages", "map of message", "Messages that stand ready to be sent by hand."),
+	later("readouts", "list of readout", "Live values that are shown beside their devices."),
 	later("taps", "map of tap", "What stands between real devices and their broker."),
 }}
 
@@ -90,6 +92,12 @@ func (l *loader) load(root node) {
 	}
 	for _, e := range f["taps"].entries("taps") {
 		l.tap(e)
+	}
+	for _, e := range f["messages"].entries("messages") {
+		l.message(e)
+	}
+	for _, v := range f["readouts"].list() {
+		l.readout(v)
 	}
 	for _, v := range f["trials"].list() {
 		l.trial(v)

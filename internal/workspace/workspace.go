@@ -57,6 +57,8 @@ type Workspace struct {
 	Devices  []*Device
 	Trials   []*Trial
 	Taps     []*Tap
+	Messages []*Prepared
+	Readouts []*Readout
 	// Credentials are files and folders to look at, relative to the file's folder.
 	Credentials []string
 	// TrustFiles are the files of certificates and keys that listeners and logins name,

@@ -333,7 +333,9 @@ func (s *Screen) Actions() []look.Action {
 	case s.saving != nil:
 		return []look.Action{look.Act("enter", "write the drawing", s.export), look.Let("esc", "leave it", func() { s.saving = nil })}
 	case s.open != nil:
-		return append(append(s.open.actions(s), s.edits(s.open.clause)...), look.Act("x", "export the line over time", s.askExport))
+		out := append(s.open.actions(s), s.edits(s.open.clause)...)
+		out = append(out, s.speaks(s.open.clause, s.open.topic())...)
+		return append(out, look.Act("x", "export the line over time", s.askExport))
 	}
 	if s.at >= len(s.rows) {
 		s.step(0)
@@ -352,13 +354,17 @@ func (s *Screen) Actions() []look.Action {
 		out = append(out, look.Act("enter", "open", s.enter), look.Act("w", "show on the wire", s.wire))
 	}
 	var at *core.Clause
+	topic := ""
 	if s.at < len(s.rows) {
 		at = s.rows[s.at].clause
+		if cells := s.rows[s.at].cells; at != nil && len(cells) > 0 {
+			topic = cells[min(s.col, len(cells)-1)].Topic
+		}
 		if x := s.rows[s.at].stray; x != nil {
 			out = append(out, look.Act("d", "draft a clause", func() tea.Cmd { return s.draft(x.Topic) }))
 		}
 	}
-	out = append(out, s.edits(at)...)
+	out = append(append(out, s.edits(at)...), s.speaks(at, topic)...)
 	out = append(out,
 		look.Let("/", "filter", func() { s.asking = look.NewInput("filter", s.filter) }),
 		look.Let("o", map[bool]string{false: "only what is not well", true: "all"}[s.unwell], func() {
@@ -402,6 +408,30 @@ func (s *Screen) edits(at *core.Clause) (out []look.Action) {
 		out = append(out, look.Act("u", "undo", s.undo))
 	}
 	return out
+}
+
+// speaks are the ways to send a clause's message by hand, and to have its value beside its devices.
+func (s *Screen) speaks(at *core.Clause, topic string) (out []look.Action) {
+	if s.bench.Record != nil || at == nil {
+		return nil
+	}
+	of := at.Topic.Values(topic)
+	out = append(out, look.Act("s", "send by hand", func() tea.Cmd {
+		return look.Composing(s.bench.Begin(at, of, ""))
+	}))
+	if topic == "" {
+		return out
+	}
+	pinned := s.bench.Pinned(at.Name, of)
+	return append(out, look.Act("p", map[bool]string{false: "pin beside its devices", true: "unpin"}[pinned], func() tea.Cmd {
+		if err := s.bench.Pin(at.Name, of, !pinned); err != nil {
+			return look.Tell(true, err.Error())
+		}
+		if pinned {
+			return look.Tell(false, "no longer a readout")
+		}
+		return look.Tell(false, "a readout now: it stands beside its devices (4)")
+	}))
 }
 
 func (s *Screen) move(key string) {

@@ -37,6 +37,14 @@ func (d *detail) refresh(s *Screen) {
 	}
 }
 
+// topic is that of the cell; "" where nothing came yet.
+func (d *detail) topic() string {
+	if d.cell == nil {
+		return ""
+	}
+	return d.cell.Topic
+}
+
 func (d *detail) actions(s *Screen) []look.Action {
 	out := []look.Action{look.Let("esc backspace", "back", func() { s.open = nil })}
 	if seq := d.seq(); seq > 0 {

@@ -3,8 +3,6 @@
 package devices
 
 import (
-	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"sort"
@@ -17,7 +15,6 @@ import (
 	core "hodstone/internal/contract"
 	"hodstone/internal/device"
 	"hodstone/internal/expression"
-	"hodstone/internal/payload"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
@@ -40,7 +37,6 @@ type question struct {
 	at      int
 	title   string
 	input   *look.Input // a line to type, or nil
-	area    *look.Area  // a payload to type, or nil
 	done    func(*Screen, string) (next *question, cmd tea.Cmd, err error)
 }
 
@@ -118,8 +114,6 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 func (s *Screen) typed(msg tea.Msg) {
 	switch {
 	case s.ask == nil:
-	case s.ask.area != nil:
-		s.ask.area.Update(msg)
 	case s.ask.input != nil:
 		s.ask.input.Update(msg)
 	}
@@ -141,16 +135,17 @@ func (s *Screen) Actions() []look.Action {
 	if st.Phase == device.Real {
 		return []look.Action{
 			look.Moves("choose", &s.at, len(s.list), 10, nil),
-			look.Let("s", "send by hand", func() { s.askMessage(st) }),
+			look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) }),
 			inside,
 		}
 	}
 	out := append([]look.Action{look.Moves("choose", &s.at, len(s.list), 10, nil)}, s.switches(st)...)
 	d := s.bench.Device(st.Name)
+	out = append(out, look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) }))
 	if st.Phase == device.Off {
-		out = append(out, look.CanNot("s", "send by hand", st.Name+" is not connected: start it first"))
+		out = append(out, look.CanNot("p", "publish now", st.Name+" is not connected: start it first"))
 	} else {
-		out = append(out, look.Let("s", "send by hand", func() { s.askMessage(st) }))
+		out = append(out, look.Let("p", "publish now", func() { s.askOwn(st) }))
 	}
 	out = append(out, look.Let("v", "set a signal", func() { s.askSignal(st, d) }))
 	if st.Phase != device.Off {
@@ -194,7 +189,7 @@ func (s *Screen) switches(st device.State) []look.Action {
 // actions are those of a question.
 func (q *question) actions(s *Screen) []look.Action {
 	out := []look.Action{look.Act("enter", "go on", func() tea.Cmd { return q.answer(s) })}
-	if q.input == nil && q.area == nil {
+	if q.input == nil {
 		out = append(out, look.Moves("choose", &q.at, len(q.choices), 5, nil))
 	}
 	return append(out, look.Let("esc", "leave", func() { s.ask = nil }))
@@ -204,8 +199,6 @@ func (q *question) actions(s *Screen) []look.Action {
 func (q *question) answer(s *Screen) tea.Cmd {
 	value := ""
 	switch {
-	case q.area != nil:
-		value = q.area.Value()
 	case q.input != nil:
 		value = q.input.Value()
 	case q.at < len(q.choices):
@@ -217,8 +210,6 @@ func (q *question) answer(s *Screen) tea.Cmd {
 		return cmd
 	}
 	switch {
-	case q.area != nil:
-		q.area.Error = err.Error()
 	case q.input != nil:
 		q.input.Error = err.Error()
 	default:
@@ -227,103 +218,54 @@ func (q *question) answer(s *Screen) tea.Cmd {
 	return nil
 }
 
-// askMessage asks for a message to send by hand: a command to the device, or one of
-// the device's own.
-func (s *Screen) askMessage(st device.State) {
-	var choices []string
-	for _, t := range st.Takes {
-		choices = append(choices, "to "+st.Name+": "+t)
-	}
-	seen := map[string]bool{}
-	for _, p := range st.Publishes {
-		if !seen[p] {
-			choices = append(choices, "from "+st.Name+" now: "+p)
+// sentence is one to begin with: a command that the device takes, else a message of its own.
+func (s *Screen) sentence(st device.State) string {
+	c := s.bench.Workspace().Contract
+	for _, name := range st.Takes {
+		if cl := c.Clause(name); cl != nil && s.whole(cl, st) {
+			return s.bench.Begin(cl, st.Params, "")
 		}
-		seen[p] = true
+	}
+	for _, name := range append(slices.Clone(st.Publishes), st.Takes...) {
+		if cl := c.Clause(name); cl != nil {
+			as := ""
+			if cl.From == st.Party && st.Phase != device.Real {
+				as = st.Name
+			}
+			return s.bench.Begin(cl, st.Params, as)
+		}
+	}
+	return "send "
+}
+
+// whole tells whether the device's parameters fill a clause's topic in.
+func (s *Screen) whole(cl *core.Clause, st device.State) bool {
+	_, err := cl.Topic.Topic(st.Params)
+	return err == nil
+}
+
+// askOwn asks which of its own messages the device is to publish now.
+func (s *Screen) askOwn(st device.State) {
+	var choices []string
+	for _, p := range st.Publishes {
+		if !slices.Contains(choices, p) {
+			choices = append(choices, p)
+		}
 	}
 	s.ask = &question{
-		title:   "send by hand",
+		title:   "which of its messages is " + st.Name + " to publish now?",
 		choices: choices,
-		done: func(s *Screen, picked string) (*question, tea.Cmd, error) {
-			way, name, _ := strings.Cut(picked, ": ")
-			if strings.HasPrefix(way, "from") {
-				if err := s.bench.Device(st.Name).Send(name); err != nil {
-					return nil, nil, err
-				}
-				return nil, look.Tell(false, st.Name+" publishes "+name), nil
+		done: func(s *Screen, name string) (*question, tea.Cmd, error) {
+			d := s.bench.Device(st.Name)
+			if d == nil || name == "" {
+				return nil, nil, fmt.Errorf("%s publishes nothing", st.Name)
 			}
-			return s.askPayload(st, s.bench.Workspace().Contract.Clause(name))
-		},
-	}
-}
-
-func (s *Screen) askPayload(st device.State, cl *core.Clause) (*question, tea.Cmd, error) {
-	name, err := cl.Topic.Topic(st.Params)
-	if err != nil {
-		return nil, nil, fmt.Errorf("%s takes %s from anyone; send it from a device with parameters", st.Name, cl.Name)
-	}
-	return &question{
-		title: "send " + name + " as " + cl.From + " would",
-		area:  look.NewArea(s.example(cl, name), false),
-		done: func(s *Screen, text string) (*question, tea.Cmd, error) {
-			body, err := cl.Payload.Read(text)
-			if err != nil {
+			if err := d.Send(name); err != nil {
 				return nil, nil, err
 			}
-			m := workbench.Message{Topic: name, Payload: body}
-			if cl.QoS != nil {
-				m.QoS = *cl.QoS
-			}
-			m.Retain = cl.Retain != nil && *cl.Retain
-			s.noteSending(cl, st, body)
-			return nil, func() tea.Msg {
-				if err := s.bench.Send(context.Background(), st.Broker, m); err != nil {
-					return look.Notice{Text: err.Error(), Bad: true}
-				}
-				return look.Notice{Text: "sent to " + name}
-			}, nil
+			return nil, look.Tell(false, st.Name+" publishes "+name), nil
 		},
-	}, nil, nil
-}
-
-// example is the last payload seen on the topic, or one that the fields suggest.
-func (s *Screen) example(cl *core.Clause, name string) string {
-	for _, c := range s.bench.Snapshot().Cells {
-		if c.Topic != name {
-			continue
-		}
-		if text, ok := cl.Payload.Write(c.Last.Payload); ok {
-			return text
-		}
 	}
-	fields := cl.Payload.Fields()
-	if cl.Payload.Schema == nil {
-		for v := range fields[0].Values {
-			return v
-		}
-		return ""
-	}
-	var out expression.Object
-	for _, f := range fields {
-		if !strings.Contains(strings.TrimPrefix(f.Pointer, "/"), "/") {
-			kind, _, _ := strings.Cut(f.Type, ",")
-			out = append(
-				out,
-				expression.Member{
-					Key:   f.Name,
-					Value: map[string]any{"boolean": true, "number": 1, "integer": 1, "string": ""}[kind],
-				},
-			)
-		}
-	}
-	b, err := json.Marshal(out)
-	if cl.Payload.Format == payload.XML {
-		b, err = cl.Payload.Code().Encode(out)
-	}
-	if err != nil {
-		return ""
-	}
-	return string(b)
 }
 
 func (s *Screen) askSignal(st device.State, d *device.Device) {
@@ -585,8 +527,6 @@ func (s *Screen) drawQuestion(c look.Canvas) {
 	t, q := c.Theme, s.ask
 	h := 6
 	switch {
-	case q.area != nil:
-		h = min(c.H, 14)
 	case q.input == nil:
 		h = min(len(q.choices), 12) + 4
 	}
@@ -595,10 +535,6 @@ func (s *Screen) drawQuestion(c look.Canvas) {
 	box.Fill(t.Rail)
 	box.Text(2, 1, look.Clip(q.title, w-4), look.On(t.Strong, t.Rail))
 	switch {
-	case q.area != nil:
-		q.area.Draw(box.Sub(2, 3, w-4, h-4))
-		box.Right(w-2, h-1, "enter sends; alt+enter begins a line", look.On(t.Dim, t.Rail))
-		return
 	case q.input != nil:
 		q.input.Draw(box.Sub(2, 3, w-4, 3), 0)
 		return

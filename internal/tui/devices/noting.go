@@ -6,29 +6,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	core "hodstone/internal/contract"
-	"hodstone/internal/device"
-	"hodstone/internal/expression"
 	"hodstone/internal/tui/look"
-	"hodstone/internal/workspace"
 )
-
-// noteSending notes a message that is sent by hand as a step of the trial that is recorded.
-func (s *Screen) noteSending(cl *core.Clause, st device.State, body []byte) {
-	v, err := cl.Payload.Code().Decode(body)
-	if err != nil {
-		return // a trial cannot write it
-	}
-	step := expression.Object{{Key: "clause", Value: cl.Name}}
-	if names := cl.Topic.Parameters(); len(names) > 0 {
-		parameters := expression.Object{}
-		for _, name := range names {
-			parameters = append(parameters, expression.Member{Key: name, Value: st.Params[name]})
-		}
-		step = append(step, expression.Member{Key: "parameters", Value: parameters})
-	}
-	s.bench.Did(workspace.StepSend, append(step, expression.Member{Key: "payload", Value: v}))
-}
 
 // record begins to record a trial, or asks for its name and writes it.
 func (s *Screen) record() look.Action {

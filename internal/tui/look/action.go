@@ -17,6 +17,12 @@ type Tick struct {
 // ShowEvent asks for the wire screen, with the cursor on an event.
 type ShowEvent struct{ Seq uint64 }
 
+// Compose asks for the line in which a message is written by hand, with a sentence to begin with.
+type Compose struct{ Text string }
+
+// Composing returns a command that asks for it.
+func Composing(text string) tea.Cmd { return func() tea.Msg { return Compose{text} } }
+
 // Notice is a line for the footer, for a few seconds.
 type Notice struct {
 	Text string

@@ -103,6 +103,31 @@ func NewArea(value string, newline bool) *Area {
 // Value returns what was typed.
 func (a *Area) Value() string { return a.model.Value() }
 
+// Cursor is where the cursor stands, in bytes from the text's first.
+func (a *Area) Cursor() int {
+	at := 0
+	lines := strings.Split(a.model.Value(), "\n")
+	row := min(a.model.Line(), len(lines)-1)
+	for _, l := range lines[:row] {
+		at += len(l) + 1
+	}
+	runes := []rune(lines[row])
+	return at + len(string(runes[:min(a.model.Column(), len(runes))]))
+}
+
+// Put puts another text in its place, with the cursor at a byte of it.
+func (a *Area) Put(text string, at int) {
+	a.Error = ""
+	a.model.SetValue(text)
+	before := text[:max(0, min(at, len(text)))]
+	row := strings.Count(before, "\n")
+	a.model.MoveToBegin()
+	for n := 0; a.model.Line() < row && n < len(text); n++ {
+		a.model.CursorDown()
+	}
+	a.model.SetCursorColumn(len([]rune(before[strings.LastIndex(before, "\n")+1:])))
+}
+
 // Set puts another text in its place.
 func (a *Area) Set(text string) { a.model.SetValue(text) }
 

@@ -72,7 +72,7 @@ func (v *packetView) actions(s *Screen) []look.Action {
 	if len(p.Payload) > 0 {
 		out = append(out, look.Let("v", "payload as "+payloadNames[v.after()], func() { v.shows = v.after() }))
 	}
-	return append(out, copies(&v.event)...)
+	return append(append(out, copies(&v.event)...), s.says(&v.event)...)
 }
 
 // beside opens the packet before or after.

@@ -393,6 +393,7 @@ func (s *Screen) sequenceActions() []look.Action {
 		}))
 		out = append(out, copies(&e)...)
 	}
+	out = append(out, s.says(&e)...)
 	out = append(out,
 		look.Act("x", "export what is shown", func() tea.Cmd { return s.askExport(false) }),
 		look.Act("X", "export all that fits", func() tea.Cmd { return s.askExport(true) }),
@@ -437,6 +438,20 @@ func copies(e *trace.Event) []look.Action {
 		look.Act("y", "copy topic", copied("topic", p.Topic)),
 		look.Act("Y", "copy payload", copied("payload", string(p.Payload))),
 	}
+}
+
+// says is the way to send by hand: the message that an event is of again, else a new one.
+func (s *Screen) says(e *trace.Event) []look.Action {
+	if s.record() {
+		return nil
+	}
+	return []look.Action{look.Act("s", "send by hand", func() tea.Cmd {
+		p := e.Publish()
+		if p == nil {
+			return look.Composing("as ")
+		}
+		return look.Composing(s.bench.Again(e.Topic(), p))
+	})}
 }
 
 // ask opens a line to type.
