@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -552,4 +554,74 @@ func TestADeviceIsMadeToMisbehave(t *testing.T) {
 	x.await("no longer does: Numbers")
 	x.key("esc")
 	x.await("pen-1          ●")
+}
+
+// TestTheSiteIsDrawn: devices left and right of their broker, what is pinned and ready beside them; the arrows go across.
+func TestTheSiteIsDrawn(t *testing.T) {
+	x := on(t, demoFiles(t), 160, 47)
+	x.await("7 on")
+	x.key("4")
+	x.await("the site: who publishes left", "quay", "▸ pen-1", "▫ pen.oxygen", "» F2 feed 2", "▫ barge.silo", " mg/l, ")
+	x.key("right")
+	x.await("▸ barge", "barge, plays barge")
+	x.key("left")
+	x.key("down")
+	x.await("▸ pen-2", "▶")
+	x.key("f2")
+	x.await("sent to marrowvoe/pen/2/feeder/set", "rate           12 kg/min")
+	x.key("n")
+	x.await("which message is to be sent?", "rest 2  F3")
+	x.key("down")
+	x.key("enter")
+	x.await(`as shore send {"run":false} to feeder.set of pen 2`)
+	x.key("esc")
+	x.key("f")
+	x.await("❄ frozen", "───❄───")
+	x.key("f")
+	x.key("space")
+	x.await("○ off")
+	x.key("t")
+	x.await("─ device ─", "sent  received", "○ off", "▸ pen-2")
+	x.key("t")
+	for _, name := range []string{"site.svg", "site.pdf"} {
+		x.key("x")
+		x.await("export the drawing of the site")
+		x.key("ctrl+u")
+		file := filepath.Join(t.TempDir(), name)
+		x.typed(file)
+		x.await("is written")
+		b, err := os.ReadFile(file)
+		if err != nil || name == "site.svg" && !strings.Contains(string(b), "feed 2") || len(b) < 2000 {
+			t.Errorf("%s: %d bytes, %v", name, len(b), err)
+		}
+	}
+}
+
+// TestManyDevicesAreFolded: a row for all of a kind, the odd ones beneath it, each by itself when asked.
+func TestManyDevicesAreFolded(t *testing.T) {
+	x := on(t, file(`hodstone: 1
+brokers: {quay: {stand-in: {listeners: {tcp: "127.0.0.1:0"}, anonymous: true}}}
+contract:
+  parties: {buoy: , desk: }
+  clauses:
+    level: {topic: "v/{n}/level", from: buoy, to: desk, payload: {format: number}}
+devices:
+  buoy: {count: 40, plays: buoy, broker: quay, parameters: {n: "{n}"}, session: {client-id: "b-{n}"}, publishes: [{clause: level, every: 1s, payload: 3}]}
+  desk: {plays: desk, broker: quay, session: {client-id: desk}}
+`), 140, 40)
+	x.key("4")
+	x.await("buoy ×40", "● 40 on", "buoy: 40 devices, play buoy", "all are at work", "desk", "▶")
+	x.lacks("buoy-7")
+	x.key("enter")
+	x.await("buoy-1 ", "buoy-7 ")
+	x.key("down")
+	x.key("down")
+	x.key("space")
+	x.await("buoy-2 stopped")
+	x.key("home")
+	x.key("enter")
+	x.await("● 39 on  ○ 1 off", "buoy-2         ○ off")
+	x.lacks("buoy-7")
+	x.key("t")
+	x.await("buoy ×40", "● 39 on  ○ 1 off", "▸")
 }

@@ -359,16 +359,12 @@ func (b *Bench) Pinned(clause string, of map[string]string) bool {
 	})
 }
 
-// ReadoutState is a readout with what was last seen.
+// ReadoutState is a readout with the cell that it shows.
 type ReadoutState struct {
-	Clause   *contract.Clause
-	Of       map[string]string
-	Topic    string
-	Text     string // the value as a person writes it
-	Seen     bool
-	At       time.Time
-	Broken   bool
-	Readable bool
+	Clause *contract.Clause
+	Of     map[string]string
+	Topic  string
+	Cell   *contract.Cell // nil before the first message
 }
 
 // Readouts are the workspace's readouts, a line for each topic that fits.
@@ -394,14 +390,7 @@ func (b *Bench) Readouts() (out []ReadoutState) {
 				continue
 			}
 			found = true
-			s := ReadoutState{Clause: cl, Of: of, Topic: c.Topic, At: c.Last.At, Seen: !c.Last.At.IsZero(),
-				Broken: c.State == contract.CellBroken}
-			if s.Seen {
-				if s.Text, s.Readable = cl.Payload.Write(c.Last.Payload); !s.Readable {
-					s.Text = string(c.Last.Payload)
-				}
-			}
-			out = append(out, s)
+			out = append(out, ReadoutState{Clause: cl, Of: of, Topic: c.Topic, Cell: c})
 		}
 		if !found {
 			topic, _ := cl.Topic.Topic(r.Parameters)

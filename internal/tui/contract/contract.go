@@ -4,7 +4,6 @@
 package contract
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -140,9 +139,10 @@ func (s *Screen) refresh() {
 	}
 	s.snap = s.bench.Snapshot()
 	s.lint()
-	cells := map[*core.Clause][]*core.Cell{}
+	// By their names: an edit of other parts of the file makes new clauses of what is judged as before.
+	cells := map[string][]*core.Cell{}
 	for _, c := range s.snap.Cells {
-		cells[c.Clause] = append(cells[c.Clause], c)
+		cells[c.Clause.Name] = append(cells[c.Clause.Name], c)
 	}
 	s.rows = s.rows[:0]
 	c := s.bench.Workspace().Contract
@@ -155,7 +155,7 @@ func (s *Screen) refresh() {
 		var heads []string
 		from := p.Name
 		for _, cl := range c.Clauses {
-			if cl.From != from || !s.shows(cl, cells[cl]) {
+			if cl.From != from || !s.shows(cl, cells[cl.Name]) {
 				continue
 			}
 			if !titled {
@@ -167,7 +167,7 @@ func (s *Screen) refresh() {
 			}
 			s.rows = append(
 				s.rows,
-				row{clause: cl, cells: cells[cl], headed: slices.Equal(heads, cl.Topic.Parameters())},
+				row{clause: cl, cells: cells[cl.Name], headed: slices.Equal(heads, cl.Topic.Parameters())},
 			)
 		}
 	}
@@ -837,7 +837,7 @@ func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
 		c.Right(c.W-look.Width(age)-1, 0, fmt.Sprintf("✗%d", cell.Broken), t.Broken)
 	}
 	room := c.W - x - look.Width(tail) - 1
-	text := label + headline(cell, room-look.Width(label))
+	text := label + look.Headline(cell, room-look.Width(label))
 	if cell.State == core.CellSilent {
 		text = label + "silent"
 	}
@@ -845,57 +845,6 @@ func (s *Screen) drawCell(c look.Canvas, cell *core.Cell, headed bool) {
 		st = t.Text
 	}
 	c.Text(x, 0, look.Clip(text, room), st)
-}
-
-// headline is the part of a payload that tells most, as far as there is room: the first
-// fields with their units.
-func headline(cell *core.Cell, room int) string {
-	fields, value := cell.Clause.Payload.Fields(), cell.Value()
-	text := ""
-	for i, f := range fields {
-		x, ok := payload.At(value, f.Pointer)
-		if !ok || value == nil || strings.HasSuffix(f.Type, "date-time") {
-			continue
-		}
-		if _, nested := x.(map[string]any); nested && i+1 < len(fields) &&
-			strings.HasPrefix(fields[i+1].Pointer, f.Pointer+"/") {
-			continue // its parts follow
-		}
-		part := strings.TrimSpace(show(x) + " " + f.Unit)
-		if text == "" && look.Width(part) > room {
-			part = show(x)
-		}
-		if b, is := x.(bool); is {
-			part = map[bool]string{true: f.Name, false: "not " + f.Name}[b]
-		}
-		if text != "" {
-			part = text + ", " + part
-		}
-		if text != "" && look.Width(part) > room {
-			break
-		}
-		text = part
-	}
-	if text == "" {
-		return payload.Show(cell.Last.Payload, 40)
-	}
-	return text
-}
-
-func show(v any) string {
-	switch v := payload.Plain(v).(type) {
-	case nil:
-		return "null"
-	case float64:
-		return look.Number(v)
-	case string:
-		return v
-	case bool:
-		return fmt.Sprint(v)
-	default: // nested: as it would be written
-		b, _ := json.Marshal(v)
-		return string(b)
-	}
 }
 
 func (s *Screen) drawBreach(c look.Canvas, y int, b *core.Breach) {

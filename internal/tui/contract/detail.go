@@ -25,7 +25,7 @@ type detail struct {
 func (d *detail) refresh(s *Screen) {
 	d.cell = nil
 	for _, c := range s.snap.Cells {
-		if c.Clause == d.clause && c.Instance == d.instance {
+		if d.clause != nil && c.Clause.Name == d.clause.Name && c.Instance == d.instance {
 			d.cell = c
 		}
 	}
@@ -321,7 +321,7 @@ func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach, sparks boo
 		x, found := payload.At(value, f.Pointer)
 		text := "–"
 		if found && value != nil {
-			text = strings.TrimSpace(show(x) + " " + f.Unit)
+			text = strings.TrimSpace(look.ShowValue(x) + " " + f.Unit)
 		} else if value == nil && f.Unit != "" {
 			text = "– " + f.Unit
 		}
@@ -345,8 +345,8 @@ func (d *detail) drawFields(c look.Canvas, value any, b *core.Breach, sparks boo
 // meaning says what a value stands for, or what the field is.
 func meaning(f core.Field, v any, found bool) string {
 	if found {
-		if m := f.Values[show(v)]; m != "" {
-			return show(v) + " = " + m
+		if m := f.Values[look.ShowValue(v)]; m != "" {
+			return look.ShowValue(v) + " = " + m
 		}
 	}
 	if f.Note != "" {

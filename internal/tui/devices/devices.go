@@ -22,11 +22,18 @@ import (
 
 // Screen is the devices screen.
 type Screen struct {
-	bench *workbench.Bench
-	list  []device.State
-	at    int
-	first int
-	ask   *question
+	bench  *workbench.Bench
+	list   []device.State
+	rows   []row // what the cursor goes through
+	at     int   // of the rows
+	first  int   // of the list
+	top    int   // of the drawing
+	asList bool  // the list is shown in place of the drawing
+	ask    *question
+
+	unfolded map[string]bool // kinds that are shown device by device
+	counts   map[string]counted
+	step     int // of what moves
 
 	inside *inside // a stand-in that is looked into, or nil
 }
@@ -41,7 +48,7 @@ type question struct {
 }
 
 // New returns the screen.
-func New(b *workbench.Bench) *Screen { return &Screen{bench: b} }
+func New(b *workbench.Bench) *Screen { return &Screen{bench: b, unfolded: map[string]bool{}} }
 
 // Title is the screen's name on the rail.
 func (s *Screen) Title() string { return "devices" }
@@ -52,7 +59,7 @@ func (s *Screen) Typing() bool { return s.ask != nil }
 // refresh takes in how the devices stand.
 func (s *Screen) refresh() {
 	s.list = s.bench.Devices()
-	s.at = max(0, min(s.at, len(s.list)-1))
+	s.lay(time.Now())
 	if s.inside != nil {
 		s.inside.look(s.bench)
 	}
@@ -98,6 +105,7 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case look.Tick:
 		s.refresh()
+		s.step++
 	case tea.PasteMsg:
 		s.typed(msg)
 	case tea.KeyPressMsg:
@@ -131,17 +139,19 @@ func (s *Screen) Actions() []look.Action {
 	if len(s.list) == 0 {
 		return []look.Action{inside}
 	}
-	st := s.list[s.at]
-	if st.Phase == device.Real {
-		return []look.Action{
-			look.Moves("choose", &s.at, len(s.list), 10, nil),
-			look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) }),
-			inside,
-		}
+	out := []look.Action{s.moves()}
+	chosen := s.chosen()
+	if chosen == nil {
+		out = append(out, s.fold(s.rows[s.at]))
+		return append(append(out, s.ofSite()...), inside)
 	}
-	out := append([]look.Action{look.Moves("choose", &s.at, len(s.list), 10, nil)}, s.switches(st)...)
+	st := *chosen
+	by := look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) })
+	if st.Phase == device.Real {
+		return append(append(append(out, by), s.ofSite()...), inside)
+	}
+	out = append(append(out, s.switches(st)...), by)
 	d := s.bench.Device(st.Name)
-	out = append(out, look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) }))
 	if st.Phase == device.Off {
 		out = append(out, look.CanNot("p", "publish now", st.Name+" is not connected: start it first"))
 	} else {
@@ -151,9 +161,51 @@ func (s *Screen) Actions() []look.Action {
 	if st.Phase != device.Off {
 		out = append(out, look.Let("d", "delay", func() { s.askPace(st, d) }))
 	}
-	out = append(out, look.Let("a", "let all speak to another broker", func() { s.ask = s.askWhere() }))
 	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }))
-	return append(out, s.record(), inside)
+	return append(append(out, s.ofSite()...), inside)
+}
+
+// moves are the keys of the cursor: in the drawing it goes across the brokers too.
+func (s *Screen) moves() look.Action {
+	if s.asList {
+		return look.Moves("choose", &s.at, len(s.rows), 10, nil)
+	}
+	keys := []string{
+		"up", "k", "down", "j", "left", "h", "right", "l", "pgup", "pgdown", "home", "g", "end", "G",
+	}
+	return look.Keys("↑↓←→", "choose", keys, func(k string) {
+		switch k {
+		case "left", "h":
+			s.across(false)
+		case "right", "l":
+			s.across(true)
+		case "home", "g", "end", "G":
+			look.Move(k, &s.at, len(s.rows), 10)
+		default:
+			s.updown(k)
+		}
+	})
+}
+
+// fold shows the devices of a kind one by one, or all in a row.
+func (s *Screen) fold(r row) look.Action {
+	return look.Let("enter", map[bool]string{false: "show each", true: "show only the odd ones"}[s.unfolded[r.kind]], func() {
+		s.unfolded[r.kind] = !s.unfolded[r.kind]
+		s.lay(time.Now())
+	})
+}
+
+// ofSite are the actions that concern all devices.
+func (s *Screen) ofSite() []look.Action {
+	out := append(s.ready(), look.Let("t", map[bool]string{false: "list", true: "drawing"}[s.asList], func() { s.asList = !s.asList }))
+	if len(s.bench.Workspace().Messages) > 0 {
+		out = append(out, look.Let("n", "messages that are ready", s.askReady))
+	}
+	return append(out,
+		look.Let("a", "let all speak to another broker", func() { s.ask = s.askWhere() }),
+		look.Let("x", "export the drawing", s.askExport),
+		s.record(),
+	)
 }
 
 // switches are the actions that start, stop and disturb a device.
@@ -368,8 +420,32 @@ func (s *Screen) View(c look.Canvas) {
 		)
 		return
 	}
-	rows := min(len(s.list), max(4, c.H-16))
-	s.first = look.Scroll(s.first, s.at, rows, len(s.list))
+	if s.asList {
+		s.drawList(c)
+	} else {
+		s.drawDrawing(c)
+	}
+	if on, steps := s.bench.Noting(); on {
+		c.Right(c.W-1, 0, fmt.Sprintf(" ● recording a trial, %s ", look.Plural(steps, "deed")), c.Theme.Warn)
+	}
+	if s.ask != nil {
+		s.drawQuestion(c)
+	}
+}
+
+// drawDrawing draws the site, and what the cursor stands on below.
+func (s *Screen) drawDrawing(c look.Canvas) {
+	_, _, rows := s.figure().Arrange()
+	rows = min(rows, max(c.H/2-2, c.H-18))
+	c.Rule(0, "the site: who publishes left, who consumes right", c.Theme.Dim)
+	s.drawSite(c.Sub(0, 1, c.W, rows))
+	s.drawDetail(c.Sub(0, rows+2, c.W, c.H-rows-2))
+}
+
+// drawList draws a line for each device, and what the cursor stands on below.
+func (s *Screen) drawList(c look.Canvas) {
+	rows := min(len(s.rows), max(4, c.H-16))
+	s.first = look.Scroll(s.first, s.at, rows, len(s.rows))
 	t := c.Theme
 	c.Rule(0, "", t.Dim)
 	c.Text(2, 0, " device ", t.Dim)
@@ -378,19 +454,34 @@ func (s *Screen) View(c look.Canvas) {
 	if c.W > 80 {
 		c.Text(54, 0, " signals ", t.Dim)
 	}
-	if on, steps := s.bench.Noting(); on {
-		c.Right(c.W-1, 0, fmt.Sprintf(" ● recording a trial, %s ", look.Plural(steps, "deed")), t.Warn)
-	}
 	for y := range rows {
-		s.drawDevice(c, y+1, s.first+y)
+		if r := s.rows[s.first+y]; r.dev < 0 {
+			s.drawKind(c, y+1, r, s.first+y == s.at)
+		} else {
+			s.drawDevice(c, y+1, r.dev, s.first+y == s.at)
+		}
 	}
 	s.drawDetail(c.Sub(0, rows+2, c.W, c.H-rows-2))
-	if s.ask != nil {
-		s.drawQuestion(c)
+}
+
+// drawKind draws all devices of a kind in a line.
+func (s *Screen) drawKind(c look.Canvas, y int, r row, chosen bool) {
+	t := c.Theme
+	c.Text(2, y, look.Clip(fmt.Sprintf("%s ×%d", r.kind, r.of.all), 14), t.Strong)
+	c.Right(42, y, strconv.Itoa(r.of.sent), t.Text)
+	c.Right(51, y, strconv.Itoa(r.of.received), t.Text)
+	if c.W > 80 {
+		c.Text(54, y, look.Clip(kindWords(r.of), c.W-55), t.Text)
+	} else {
+		c.Text(17, y, look.Clip(kindWords(r.of), 19), t.Text)
+	}
+	if chosen {
+		c.Paint(0, y, c.W, t.Select)
+		c.Text(0, y, "▸", t.Select)
 	}
 }
 
-func (s *Screen) drawDevice(c look.Canvas, y, i int) {
+func (s *Screen) drawDevice(c look.Canvas, y, i int, chosen bool) {
 	t, st := c.Theme, &s.list[i]
 	ps := phaseStyle(t, st.Phase)
 	c.Text(2, y, look.Clip(st.Name, 14), t.Text)
@@ -413,7 +504,7 @@ func (s *Screen) drawDevice(c look.Canvas, y, i int) {
 		c.Text(at, y, value(g.Value), t.Text)
 		x += w
 	}
-	if i == s.at {
+	if chosen {
 		c.Paint(0, y, c.W, t.Select)
 		c.Text(0, y, "▸", t.Select)
 	}
@@ -430,7 +521,11 @@ func value(v any) string {
 }
 
 func (s *Screen) drawDetail(c look.Canvas) {
-	t, st := c.Theme, &s.list[s.at]
+	t, st := c.Theme, s.chosen()
+	if st == nil {
+		s.drawKindDetail(c, s.rows[s.at])
+		return
+	}
 	c.Rule(0, st.Name+", plays "+st.Party, t.Strong)
 	if len(st.Faults) > 0 {
 		c.Text(2, 3, look.Clip("! misbehaves: "+strings.Join(st.Faults, ", "), c.W-3), t.Warn)
@@ -520,6 +615,33 @@ func (s *Screen) drawDetail(c look.Canvas) {
 			look.Clip("publishes "+strings.Join(st.Publishes, ", ")+"   takes "+strings.Join(st.Takes, ", "), c.W-3),
 			t.Dim,
 		)
+	}
+}
+
+// drawKindDetail says how the devices of a kind stand, and which are odd and why.
+func (s *Screen) drawKindDetail(c look.Canvas, r row) {
+	t := c.Theme
+	c.Rule(0, fmt.Sprintf("%s: %d devices, play %s", r.kind, r.of.all, r.of.party), t.Strong)
+	c.Text(2, 1, look.Clip(kindWords(r.of), c.W-3), t.Text)
+	c.Text(2, 2, look.Clip(fmt.Sprintf("%d sent, %.1f a second; %d received, %.1f a second", r.of.sent, r.of.rates[0],
+		r.of.received, r.of.rates[1]), c.W-3), t.Dim)
+	if len(r.of.odd) == 0 {
+		c.Text(2, 4, "all are at work, and none misbehaves", t.Kept)
+	}
+	for i, d := range r.of.odd {
+		y := 4 + i
+		if y >= c.H-1 && i < len(r.of.odd)-1 {
+			c.Text(2, c.H-1, fmt.Sprintf("and %d more", len(r.of.odd)-i), t.Dim)
+			return
+		}
+		st := &s.list[d]
+		why := st.Why
+		if len(st.Faults) > 0 {
+			why = "misbehaves: " + strings.Join(st.Faults, ", ")
+		}
+		c.Text(2, y, look.Clip(st.Name, 14), t.Text)
+		c.Text(17, y, look.Clip(signs[st.Phase]+" "+string(st.Phase), 16), phaseStyle(t, st.Phase))
+		c.Text(34, y, look.Clip(why, c.W-35), t.Dim)
 	}
 }
 
