@@ -18,7 +18,7 @@ var floors = map[string]int{
 	"hodstone/internal/proof":        7,
 	"hodstone/internal/trial":        8,
 	"hodstone/internal/device":       6,
-	"hodstone/internal/sending":      5,
+	"hodstone/internal/sending":      6,
 	"hodstone/internal/reach":        6,
 	"hodstone/internal/workspace":    5,
 	"hodstone/internal/contract":     4,
@@ -48,7 +48,7 @@ var floors = map[string]int{
 var inside = map[string][]string{
 	"hodstone/internal/tui":          {"look", "sequence", "say", "contract devices proof reach trust wire", ""},
 	"hodstone/internal/contract":     {"", "rule", "lint draft compare asyncapi points"},
-	"hodstone/internal/proof":        {"", "model", "explore", "check", "prooftest"},
+	"hodstone/internal/proof":        {"", "model", "explore", "check", "subject", "prooftest"},
 	"hodstone/internal/mqtt/standin": {"", "fault"},
 }
 

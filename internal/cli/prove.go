@@ -42,6 +42,7 @@ type proveFlags struct {
 	kept                              string // the file that proofs are kept in; "" for none
 	history                           bool
 	faults                            []string
+	device                            deviceFlags
 }
 
 func (e *Env) prove() *cobra.Command {
@@ -131,10 +132,35 @@ The checks:
 		"run trials of the workspace in place of checks, with its devices at work: a name, a pattern such as 'Thin*', or '*' for all; may be given several times",
 	)
 	fl.StringVar(
+		&f.device.name,
+		"device",
+		"",
+		"put a device of the workspace to the proof in place of a broker: pen-2. It dials a tap of Hodstone's, behind which its broker is",
+	)
+	fl.StringVar(
+		&f.device.listen,
+		"listen",
+		"",
+		"with --device: where it dials, such as mqtts://0.0.0.0:8884; loopback without it",
+	)
+	fl.BoolVar(&f.device.real, "real", false, "with --device: it is not played, the real one dials")
+	fl.DurationVar(
+		&f.device.watch,
+		"watch",
+		0,
+		"with --device: how long it is watched at work; as long as its clauses need without it",
+	)
+	fl.StringArrayVar(
+		&f.device.faults,
+		"device-fault",
+		nil,
+		"with --device: let the one that is played misbehave; may be given several times",
+	)
+	fl.StringVar(
 		&f.answers,
 		"answers",
 		"",
-		"with --trial: a YAML file of questions and their answers, where nobody is there to be asked",
+		"with --trial and --device: a YAML file of questions and their answers, where nobody is there to be asked",
 	)
 	fl.BoolVar(
 		&f.restart,
@@ -265,6 +291,17 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 	if len(f.brokers) == 1 {
 		f.broker = f.brokers[0]
 	}
+	d := &f.device
+	switch {
+	case d.name == "" && (d.listen != "" || d.real || d.watch != 0 || d.faults != nil):
+		return usage("--listen, --real, --watch and --device-fault go with --device")
+	case d.name != "" && (len(args) != 1 || f.urls != nil):
+		return usage("--device is one of a workspace: name that")
+	case d.name != "" && (f.list || f.history):
+		return usage("--list and --history run nothing: leave --device out")
+	case d.name != "":
+		return e.proveDevice(ctx, f, args[0])
+	}
 	if o.Checks, err = check.Match(f.check); err != nil {
 		return &exit{exitUsage, err}
 	}
@@ -304,7 +341,7 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 	case f.explore > 0 && (len(f.urls) > 1 || len(f.brokers) > 1):
 		return usage("--explore is for one broker at a time")
 	case f.answers != "" && !f.restart:
-		return usage("--answers goes with --trial and --restart")
+		return usage("--answers goes with --trial, --device and --restart")
 	case (len(args) == 1) == (f.urls != nil):
 		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
 	case len(f.urls) > 1, len(f.brokers) > 1 && f.urls == nil:

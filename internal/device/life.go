@@ -58,11 +58,6 @@ func (d *Device) come(ctx context.Context, coming *workspace.Coming, backoff *cl
 			)
 		}
 		pause := backoff.Next()
-		for _, f := range d.ill() {
-			if f.pause > 0 {
-				pause = f.pause
-			}
-		}
 		switch {
 		case errors.Is(err, errLeft):
 			pause = coming.Returns
@@ -75,6 +70,11 @@ func (d *Device) come(ctx context.Context, coming *workspace.Coming, backoff *cl
 			return
 		case coming.AgainMax > 0:
 			pause = d.between(coming.AgainMin, coming.AgainMax)
+		}
+		for _, f := range d.ill() {
+			if f.pause > 0 {
+				pause = f.pause
+			}
 		}
 		again := d.opt.Clock.Now().Add(pause)
 		d.mu.Lock()

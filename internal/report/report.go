@@ -8,6 +8,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -343,6 +344,40 @@ func trialLines(r *proof.Result) string {
 		s += plain.Sprintf("    note: %s\n", n)
 	}
 	return s
+}
+
+// change is what a note begins with that says what the programmer of a device has to change.
+const change = "to change: "
+
+// DeviceLine writes a result of a device for a terminal.
+func DeviceLine(r *proof.Result) string {
+	s := plain.Sprintf("%s %-11s %-24s %8s  %s\n", Sign(r.Verdict), r.Verdict, r.Check.Name, r.Took.Round(time.Millisecond), r.Check.Title)
+	if r.Verdict == proof.Broken {
+		s += plain.Sprintf("    expected: %s\n    seen:     %s\n", r.Expected, r.Seen)
+	} else {
+		s += plain.Sprintf("    %s\n", r.Seen)
+	}
+	for _, n := range r.Notes {
+		if !strings.HasPrefix(n, change) {
+			s += plain.Sprintf("    note: %s\n", n)
+		}
+	}
+	return s
+}
+
+// Changes are the sentences on what the programmer of a device has to change, each with the check that found it.
+func Changes(p *proof.Proof) (out []string) {
+	for i := range p.Results {
+		for _, n := range p.Results[i].Notes {
+			if text, is := strings.CutPrefix(n, change); is {
+				text = fmt.Sprintf("%s (%s)", text, p.Results[i].Check.Name)
+				if !slices.Contains(out, text) {
+					out = append(out, text)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // Line writes a result for a terminal: one line, and for what is not kept the

@@ -12,6 +12,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hodstone/internal/mqtt/client"
@@ -45,6 +46,8 @@ type Tap struct {
 
 	mu        sync.Mutex // guards what follows
 	closed    bool
+	dead      bool // unplugged
+	refusing  bool // nobody new gets in
 	listeners []net.Listener
 	through   map[*through]bool
 	rules     []*rule
@@ -122,9 +125,14 @@ func (t *Tap) announce(what, format string, args ...any) {
 // serve passes a device through.
 func (t *Tap) serve(device *link.Link, at string) {
 	t.mu.Lock()
-	if t.closed {
+	if t.closed || t.refusing {
+		reset := !t.closed
 		t.mu.Unlock()
-		device.Close()
+		if reset {
+			device.Cut()
+		} else {
+			device.Close()
+		}
 		return
 	}
 	x := &through{t: t, device: device, at: at, came: time.Now()}
@@ -171,6 +179,8 @@ type through struct {
 	rec    *trace.Recorder
 	beyond *trace.Recorder // of the broker's side, where that differs
 	ended  bool
+	reset  bool        // by hand
+	half   atomic.Bool // one side has ended
 	up     *direction
 	down   *direction
 }
@@ -221,6 +231,82 @@ func (x *through) run() {
 	x.t.announce("left", "%s: %s", x.name, text)
 }
 
+// CutNow resets the links of a device, by its name, at both ends.
+func (t *Tap) CutNow(name string) { t.each(name, (*through).cutNow) }
+
+// GaveUp is what the trace says where a device ends a link while the tap is unplugged: nothing tells the broker yet.
+const GaveUp = "the device gave the dead link up"
+
+// Unplug lets nothing through any more, as when a cable is pulled: links stay open at both ends whatever the other does,
+// and nobody new gets in; or it lets all go on.
+func (t *Tap) Unplug(is bool) {
+	t.mu.Lock()
+	t.dead = is
+	if is {
+		t.refusing = true
+	}
+	all := t.allLocked()
+	t.mu.Unlock()
+	if is {
+		for _, x := range all {
+			x.mu.Lock()
+			up, down := x.up, x.down
+			x.mu.Unlock()
+			if up != nil && down != nil {
+				up.out.freeze(true)
+				down.out.freeze(true)
+			}
+		}
+		return
+	}
+	for _, x := range all {
+		x.thaw()
+	}
+	// Who has ended meanwhile is gone before somebody new comes.
+	const goneWithin = time.Second
+	for end := time.Now().Add(goneWithin); time.Now().Before(end); time.Sleep(time.Millisecond) {
+		t.mu.Lock()
+		over := !slices.ContainsFunc(t.allLocked(), func(x *through) bool { return x.half.Load() })
+		t.mu.Unlock()
+		if over {
+			break
+		}
+	}
+	t.mu.Lock()
+	t.refusing = false
+	t.mu.Unlock()
+}
+
+func (t *Tap) isDead() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.dead && !t.closed
+}
+
+func (t *Tap) each(name string, do func(*through)) {
+	t.mu.Lock()
+	all := t.allLocked()
+	t.mu.Unlock()
+	for _, x := range all {
+		x.mu.Lock()
+		mine := x.name == name
+		x.mu.Unlock()
+		if mine {
+			do(x)
+		}
+	}
+}
+
+func (x *through) cutNow() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.reset = true
+	x.device.Cut()
+	if x.broker != nil {
+		x.broker.Cut()
+	}
+}
+
 // how tells who ended it.
 func (x *through) how(up, down *direction) (client.Blame, string) {
 	first := up
@@ -230,6 +316,8 @@ func (x *through) how(up, down *direction) (client.Blame, string) {
 	switch {
 	case x.ended:
 		return client.ByUnknown, "the tap was closed"
+	case x.reset:
+		return client.ByUnknown, "cut by the tap"
 	case up.said:
 		return client.ByUs, "the device said DISCONNECT"
 	case down.said:
@@ -315,6 +403,10 @@ func (d *direction) pass() {
 		}
 	}
 	d.over = time.Now()
+	d.x.half.Store(true)
+	if d.x.t.isDead() {
+		d.hold()
+	}
 	d.ending = d.from.End()
 	d.out.close()
 	reset := d.cut != "" && !d.refuses
@@ -327,6 +419,19 @@ func (d *direction) pass() {
 		d.from.Cut()
 	} else {
 		d.from.Close()
+	}
+}
+
+// hold keeps the end of a link to itself as long as the tap is unplugged.
+func (d *direction) hold() {
+	if d.toward == Broker {
+		d.x.mu.Lock()
+		d.x.named("", 0)
+		d.x.rec.Add(trace.Event{Kind: trace.Line, Text: GaveUp})
+		d.x.mu.Unlock()
+	}
+	for d.x.t.isDead() && !d.out.over() {
+		time.Sleep(time.Millisecond)
 	}
 }
 

@@ -42,6 +42,7 @@ type observing struct {
 	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
 	players    map[string]Player // what clients play, by name
+	stands     map[string]bool   // names that a tap gives, whatever the client identifier
 	opened     map[string]*bool  // whether a stand-in's client came by TLS
 	contract   *contract.Contract
 	drafts     *Drafter // of what no clause covers; nil before any

@@ -63,6 +63,16 @@ func (o *observing) plays(players map[string]Player) {
 	}
 }
 
+// standsFor tells that whoever comes under a device's name is that device: a tap says so.
+func (o *observing) standsFor(name string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.stands == nil {
+		o.stands = map[string]bool{}
+	}
+	o.stands[name] = true
+}
+
 // session lets the judge look at what a client's own packets and links show.
 func (o *observing) session(e *trace.Event) {
 	if e.Role != trace.RoleDevice && e.Role != trace.RolePeer || e.Own() {
@@ -110,6 +120,11 @@ func (o *observing) meet(e *trace.Event, connect *packet.Connect) {
 		}
 	}
 	if connect == nil || e.Kind != trace.Sent {
+		return
+	}
+	if p, is := o.players[e.Client]; is && o.stands[e.Client] {
+		p.Encrypted = o.opened[e.Client]
+		o.players[e.Client] = p
 		return
 	}
 	party, values := o.contract.PartyOf(connect.ClientID, connect.Username)

@@ -36,9 +36,11 @@ func (s site) used() map[string]bool {
 	return out
 }
 
-func (s site) Blind(since time.Time) string {
-	used := s.used()
-	for _, x := range s.b.Snapshot().Sights {
+func (s site) Blind(since time.Time) string { return s.b.blind(since, s.used()) }
+
+// blind is why the observers at some brokers have not seen everything since; "" where they have.
+func (b *Bench) blind(since time.Time, used map[string]bool) string {
+	for _, x := range b.Snapshot().Sights {
 		switch {
 		case !used[x.Eye]:
 		case !x.Ever:

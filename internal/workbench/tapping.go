@@ -42,6 +42,7 @@ func (b *Bench) startTaps() error {
 		}
 		if def.Device != "" {
 			o.Names = func(string) string { return def.Device }
+			b.obs.standsFor(def.Device)
 		}
 		x := &tapped{def: def, tap: tap.New(o)}
 		b.tapping.taps = append(b.tapping.taps, x)

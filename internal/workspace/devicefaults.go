@@ -13,35 +13,37 @@ type DeviceFault struct {
 	Name, Sentence string
 	// Breaks is the rule of the judge that finds it, where the contract speaks of it.
 	Breaks contract.RuleName
+	// Check is the check of a device that finds it.
+	Check string
 }
 
 // DeviceFaults lists them all.
 func DeviceFaults() []DeviceFault {
 	return []DeviceFault{
-		{"payload.numbers-as-text", "Numbers in its messages are texts.", contract.RuleSchema},
-		{"payload.other-unit", "Its numbers are a thousand times too large, as in another unit.", contract.RuleSchema},
-		{"payload.field-missing", "The first field of its messages is missing.", contract.RuleSchema},
-		{"payload.cut", "Its messages lose their last byte.", contract.RuleFormat},
-		{"payload.padded", "Its messages are filled up to 2,000 bytes with spaces.", contract.RuleSize},
-		{"clock.off", "Its clock is an hour and a half slow.", contract.RuleStamp},
-		{"answer.late", "It takes 20 s longer to answer.", contract.RuleAnswer},
-		{"answer.none", "It obeys, and does not answer.", contract.RuleAnswer},
-		{"flood", "It sends each message 50 times.", contract.RuleHaste},
-		{"silent", "It stays in, and publishes nothing but its presence.", contract.RuleSilence},
-		{"qos.lowered", "It publishes everything at QoS 0.", contract.RuleQoS},
-		{"retain.always", "It publishes everything with the retain flag, commands too.", contract.RuleRetain},
-		{"retain.never", "It publishes nothing with the retain flag.", contract.RuleRetain},
-		{"will.missing", "It comes without its will.", contract.RulePresence},
-		{"will.other", "Its will says that it is in service.", contract.RulePresence},
-		{"goodbye.unsaid", "It says DISCONNECT without a word that it leaves.", contract.RulePresence},
-		{"session.other-id", "It has the client identifier of the one after it.", contract.RuleTerms},
-		{"session.no-keep-alive", "It comes with keep alive 0.", contract.RuleTerms},
-		{"session.not-clean", "It wants its old session back.", contract.RuleTerms},
-		{"session.never-back", "It does not come again after its link was lost.", contract.RuleTerms},
-		{"session.hasty", "It tries to come again every 50 ms.", contract.RuleTerms},
-		{"subscribes.not", "It subscribes to nothing.", contract.RuleSubscribes},
-		{"subscribes.once", "It subscribes only the first time that it comes.", contract.RuleSubscribes},
-		{"goodbye.speaks-on", "It publishes after DISCONNECT.", contract.RuleTerms},
+		{"payload.numbers-as-text", "Numbers in its messages are texts.", contract.RuleSchema, "device.speaks"},
+		{"payload.other-unit", "Its numbers are a thousand times too large, as in another unit.", contract.RuleSchema, "device.speaks"},
+		{"payload.field-missing", "The first field of its messages is missing.", contract.RuleSchema, "device.speaks"},
+		{"payload.cut", "Its messages lose their last byte.", contract.RuleFormat, "device.speaks"},
+		{"payload.padded", "Its messages are filled up to 2,000 bytes with spaces.", contract.RuleSize, "device.speaks"},
+		{"clock.off", "Its clock is an hour and a half slow.", contract.RuleStamp, "device.speaks"},
+		{"answer.late", "It takes 20 s longer to answer.", contract.RuleAnswer, "device.answers"},
+		{"answer.none", "It obeys, and does not answer.", contract.RuleAnswer, "device.answers"},
+		{"flood", "It sends each message 50 times.", contract.RuleHaste, "device.speaks"},
+		{"silent", "It stays in, and publishes nothing but its presence.", contract.RuleSilence, "device.speaks"},
+		{"qos.lowered", "It publishes everything at QoS 0.", contract.RuleQoS, "device.speaks"},
+		{"retain.always", "It publishes everything with the retain flag, commands too.", contract.RuleRetain, "device.speaks"},
+		{"retain.never", "It publishes nothing with the retain flag.", contract.RuleRetain, "device.answers"},
+		{"will.missing", "It comes without its will.", contract.RulePresence, "device.arrives"},
+		{"will.other", "Its will says that it is in service.", contract.RulePresence, "device.arrives"},
+		{"goodbye.unsaid", "It says DISCONNECT without a word that it leaves.", contract.RulePresence, "device.goodbye"},
+		{"session.other-id", "It has the client identifier of the one after it.", contract.RuleTerms, "device.arrives"},
+		{"session.no-keep-alive", "It comes with keep alive 0.", contract.RuleTerms, "device.arrives"},
+		{"session.not-clean", "It wants its old session back.", contract.RuleTerms, "device.arrives"},
+		{"session.never-back", "It does not come again after its link was lost.", contract.RuleTerms, "device.comes-back"},
+		{"session.hasty", "It tries to come again every 50 ms.", contract.RuleTerms, "device.comes-back"},
+		{"subscribes.not", "It subscribes to nothing.", contract.RuleSubscribes, "device.subscribes-again"},
+		{"subscribes.once", "It subscribes only the first time that it comes.", contract.RuleSubscribes, "device.subscribes-again"},
+		{"goodbye.speaks-on", "It publishes after DISCONNECT.", contract.RuleTerms, "device.goodbye"},
 	}
 }
 

@@ -131,6 +131,9 @@ type conn struct {
 	ours    packet.Aliases    // topic aliases we have set; guarded by writeMu
 	unacked map[uint16]bool   // identifiers of the broker's that we owe an acknowledgement; guarded by writeMu
 
+	heard atomic.Int64 // when something was read last, in nanoseconds since began
+	began time.Time
+
 	reader   *packet.Reader // of the reading goroutine, as what follows
 	lastRead time.Time
 	row      int  // reads in a row that came quickly
@@ -192,7 +195,7 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 		c.linkEvent(LinkFailed, err.Error())
 		return nil, err
 	}
-	k := &conn{c: c, link: l, ready: make(chan *packet.Connack, 1), done: make(chan struct{}), lastWrite: time.Now()}
+	k := &conn{c: c, link: l, ready: make(chan *packet.Connack, 1), done: make(chan struct{}), lastWrite: time.Now(), began: time.Now()}
 	connect := c.opt.Connect
 	connect.Level = c.opt.Version
 	if c.opt.Before != nil {

@@ -485,8 +485,9 @@ func (k *conn) pong() {
 }
 
 // ping keeps the connection alive: PINGREQ after three quarters of the keep alive
-// without a packet, and an end to it when none of them is answered for a whole
-// keep alive (§3.1.2.10).
+// without a packet from us, or without one from the broker, so that a dead link is
+// noticed by who goes on publishing; and an end to it when none of them is answered
+// for a whole keep alive (§3.1.2.10).
 func (k *conn) ping() {
 	if k.limit.keepAlive == 0 {
 		return
@@ -517,6 +518,12 @@ func (k *conn) keepAlive() {
 	k.writeMu.Lock()
 	idle := time.Since(k.lastWrite)
 	k.writeMu.Unlock()
+	silent := time.Since(k.began) - time.Duration(k.heard.Load())
+	k.pingMu.Lock()
+	if len(k.pings) == 0 { // else the answer is due already
+		idle = max(idle, silent)
+	}
+	k.pingMu.Unlock()
 	next := wait - idle
 	if k.frozen.Load() {
 		next = wait

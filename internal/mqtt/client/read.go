@@ -40,6 +40,7 @@ func (k *conn) work(n int, err error) {
 		now := time.Now()
 		pause := now.Sub(k.lastRead)
 		k.lastRead = now
+		k.heard.Store(int64(now.Sub(k.began)))
 		if pause < busyWithin || k.row >= busyReads && pause < 10*busyWithin {
 			k.row++
 		} else {

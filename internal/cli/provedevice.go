@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"hodstone/internal/plain"
+	"hodstone/internal/proof"
+	"hodstone/internal/proof/subject"
+	"hodstone/internal/report"
+	"hodstone/internal/trial"
+	"hodstone/internal/workbench"
+)
+
+// deviceFlags are the options of prove that go with --device.
+type deviceFlags struct {
+	name, listen string
+	real         bool
+	watch        time.Duration
+	faults       []string
+}
+
+// proveDevice puts a device to the proof.
+func (e *Env) proveDevice(ctx context.Context, f *proveFlags, path string) error {
+	for _, x := range []struct {
+		is   bool
+		name string
+	}{
+		{f.version != "", "--protocol-version"}, {f.brokers != nil, "--broker"}, {f.onTopics, "--on-contract-topics"},
+		{f.tables != "", "--tables"}, {f.trials != nil, "--trial"}, {f.explore > 0, "--explore"}, {f.restart, "--restart"},
+	} {
+		if x.is {
+			return usage("%s does not go with --device", x.name)
+		}
+	}
+	checks, err := subject.Match(f.check)
+	if err != nil {
+		return &exit{exitUsage, err}
+	}
+	ask, err := e.asking(f)
+	if err != nil {
+		return err
+	}
+	w, err := openWorkspace(path)
+	if err != nil {
+		return err
+	}
+	for _, p := range w.Problems {
+		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
+	}
+	b, err := workbench.New(w, workbench.Options{Faults: f.faults})
+	if err != nil {
+		return &exit{exitUsage, err}
+	}
+	defer b.Close()
+	files, err := f.products()
+	if err != nil {
+		return err
+	}
+	defer abandon(files)
+	var before *report.Document
+	if f.baseline != "" {
+		if before, err = readProof(f.baseline); err != nil {
+			return err
+		}
+	}
+	endRecord, err := e.recordedFrom(ctx, f, b.Log, f.device.name+" of "+w.Name)
+	if err != nil {
+		return err
+	}
+	f.about.Workspace, f.about.Revision = w.Name, b.Fingerprint()
+	o := subject.Options{Checks: checks, Watch: f.device.watch}
+	if ask != nil {
+		o.Ask = func(ctx context.Context, text string) (bool, string, error) {
+			a, err := ask(ctx, trial.Question{Trial: f.device.name, Text: text})
+			return a.Yes, a.Left, err
+		}
+	}
+	if !f.json {
+		o.Told = func(r proof.Result) { fmt.Fprint(e.Out, report.DeviceLine(&r)) }
+	}
+	began := func(at string) {
+		if !f.json {
+			plain.Fprintf(e.Out, "%s of %s is put to the proof: it dials %s\n\n", f.device.name, w.Name, at)
+		}
+	}
+	p, err := b.PutToProof(ctx, workbench.Subject{
+		Device: f.device.name, Real: f.device.real, Listen: f.device.listen, Faults: f.device.faults, Began: began,
+	}, o)
+	if closing := endRecord(); err == nil && closing != nil {
+		return closing
+	}
+	if err != nil {
+		return &exit{exitUsage, err}
+	}
+	if f.json {
+		if err := report.JSON(e.Out, p); err != nil {
+			return err
+		}
+	} else {
+		plain.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
+		if changes := report.Changes(p); len(changes) > 0 {
+			plain.Fprintf(e.Out, "\nwhat its programmer has to change:\n")
+			for _, c := range changes {
+				plain.Fprintf(e.Out, "  - %s\n", c)
+			}
+		}
+	}
+	f.kept = proofsBeside(w.File)
+	e.keeps(ctx, f, p)
+	var failed error
+	for i := range files {
+		failed = errors.Join(failed, files[i].write(p))
+	}
+	if failed != nil {
+		return failed
+	}
+	return e.judged(f, p, before)
+}

@@ -1,0 +1,191 @@
+package workbench_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/proof"
+	"hodstone/internal/proof/subject"
+	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
+)
+
+// onTheBench is a site with one kind of device that is put to the proof.
+const onTheBench = `hodstone: 1
+brokers: {quay: {stand-in: {listeners: {tls: "127.0.0.1:0"}, anonymous: true}}}
+contract:
+  parameters: {pen: {values: ["1", "2"]}}
+  parties:
+    pen:
+      terms: {client-id: "pen-{pen}", keep-alive: 2s..5s, clean-start: true, back-within: 8s, tries: 25/min, lost-within: 12s,
+        first-value-within: 3s, gives-up-within: 10s}
+    shore:
+  clauses:
+    reading:
+      topic: "v/{pen}/reading"
+      from: pen
+      to: shore
+      qos: 1
+      retain: false
+      every: 500ms ± 2s
+      at-most: 40/s
+      stamped: {field: at, within: 5s}
+      payload: {format: json, max-size: 200, schema: {type: object, required: [kg, at], properties: {kg: {type: number, maximum: 10}, at: {type: string, format: date-time}}}}
+    set: {topic: "v/{pen}/set", from: shore, to: pen, qos: 1, retain: false, answer: {clause: state, within: 2s}, repeat: once, payload: {format: json, schema: {type: object, required: [rate], properties: {rate: {type: number, minimum: 0, maximum: 9}}}}, examples: [{rate: 5}]}
+    state: {topic: "v/{pen}/state", from: pen, to: shore, qos: 1, retain: true, payload: {format: number}}
+    status: {topic: "v/{pen}/status", from: pen, to: shore, qos: 1, retain: true, presence: {coming: "on", leaving: "off", lost: lost}, payload: {format: text}}
+devices:
+  pen:
+    count: 2
+    plays: pen
+    parameters: {pen: "{n}"}
+    presence: status
+    connect: {again: 500ms..4s}
+    session: {client-id: "pen-{n}", keep-alive: 3s, clean-start: true}
+    signals: {rate: {start: 0}}
+    publishes:
+      - {clause: reading, every: 500ms, payload: {kg: "= 4.5", at: "= now()"}}
+      - {clause: state, payload: "= rate"}
+    reactions: [{when: set, where: "payload.rate >= 0 && payload.rate <= 9", set: {rate: "= payload.rate"}, publish: state}]
+`
+
+// prove puts pen-2 to the proof.
+func prove(t *testing.T, text, pattern string, faults ...string) map[string]proof.Result {
+	t.Helper()
+	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	b, err := workbench.New(w, workbench.Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	checks, err := subject.Match(pattern)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	defer cancel()
+	p, err := b.PutToProof(ctx, workbench.Subject{Device: "pen-2", Faults: faults}, subject.Options{Checks: checks})
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]proof.Result{}
+	for _, r := range p.Results {
+		out[r.Check.Name] = r
+	}
+	return out
+}
+
+func say(r proof.Result) string {
+	return fmt.Sprintf("%s %s: %s (%s)", r.Check.Name, r.Verdict, r.Seen, strings.Join(r.Notes, "; "))
+}
+
+// TestASoundDeviceKeepsItsContract: nothing is broken of a device without faults, and what can be decided is.
+func TestASoundDeviceKeepsItsContract(t *testing.T) {
+	t.Parallel()
+	for name, r := range prove(t, onTheBench, "*") {
+		t.Log(say(r))
+		want := proof.Kept
+		if name == "device.resends" { // it comes with clean start
+			want = proof.Unsupported
+		}
+		if r.Verdict != want {
+			t.Errorf("%s, want %s", say(r), want)
+		}
+	}
+}
+
+// TestADeviceFaultIsFoundByItsCheck: each fault of a device is found by the check that its table names, with a sentence
+// on what to change.
+func TestADeviceFaultIsFoundByItsCheck(t *testing.T) {
+	t.Parallel()
+	side := make(chan bool, 6)
+	var all sync.WaitGroup
+	for _, f := range workspace.DeviceFaults() {
+		if f.Check == "" {
+			t.Errorf("%s: no check finds it", f.Name)
+			continue
+		}
+		all.Go(func() {
+			side <- true
+			defer func() { <-side }()
+			r := prove(t, onTheBench, f.Check, f.Name)[f.Check]
+			if r.Verdict != proof.Broken || !strings.Contains(strings.Join(r.Notes, "; "), "to change: ") {
+				t.Errorf("%s: %s", f.Name, say(r))
+			}
+		})
+	}
+	all.Wait()
+}
+
+// TestARealDeviceIsPutToTheProofAttended: the device is a stranger that speaks MQTT by bytes; a person is asked to switch
+// it on and off.
+func TestARealDeviceIsPutToTheProofAttended(t *testing.T) {
+	t.Parallel()
+	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(onTheBench)}}, "f.yaml", "f.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := workbench.New(w, workbench.Options{Seed: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	var l *link.Link
+	at, asked := "", []string{}
+	ask := func(ctx context.Context, text string) (bool, string, error) {
+		asked = append(asked, text)
+		switch {
+		case strings.HasPrefix(text, "Stop pen-2"):
+			l.Close() // without a word
+			return true, "", nil
+		case strings.HasPrefix(text, "Switch pen-2 on"):
+			if l, err = link.Dial(ctx, at); err != nil {
+				return false, "", err
+			}
+			hello := packet.Connect{ClientID: "the-other", CleanStart: true, KeepAlive: 3,
+				Will: &packet.Will{Topic: "v/2/status", Payload: []byte("lost"), QoS: 1, Retain: true}}
+			l.Write(hello.Append(nil, packet.V311))
+			return true, "", nil
+		}
+		return false, "nobody is there", nil
+	}
+	checks, _ := subject.Match("*")
+	p, err := b.PutToProof(context.Background(), workbench.Subject{
+		Device: "pen-2", Real: true, Listen: "mqtt://127.0.0.1:0", Began: func(where string) { at = where },
+	}, subject.Options{Checks: []*subject.Check{checks[0], checks[9], checks[10]}, Ask: ask, Arrives: 100 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := ""
+	for _, r := range p.Results {
+		text += say(r) + "\n"
+	}
+	for _, want := range []string{
+		`device.arrives broken: client-id: expected pen-{pen}, saw "the-other"`,
+		`to change: let its session have client-id pen-{pen}; it has "the-other"`,
+		`device.goodbye broken: it left without "off" on status`, "Stop pen-2 in order, as it is to be switched off: answered yes",
+		"device.refuses unsupported: it comes without TLS",
+	} {
+		if !strings.Contains(text, want) {
+			t.Errorf("not told: %s, in\n%s", want, text)
+		}
+	}
+	if len(asked) < 2 || !strings.Contains(asked[0], "it is to dial "+at) {
+		t.Errorf("asked %q", asked)
+	}
+	for _, x := range []workbench.Subject{{Device: "pen-9"}, {Device: "pen-1", Real: true, Faults: []string{"flood"}}, {Device: "pen-1", Faults: []string{"x"}}, {Device: "pen-1", Listen: "smtp://x"}} {
+		if _, err := b.PutToProof(context.Background(), x, subject.Options{}); err == nil {
+			t.Errorf("%+v is put to the proof", x)
+		}
+	}
+}
