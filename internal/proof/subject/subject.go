@@ -112,7 +112,6 @@ type pass struct {
 	notes       []string
 	saw         []string
 	decisive    []uint64
-	left        string // why a person left something out
 }
 
 // Run puts a device to the proof, a check after the other, and returns it as a proof.
