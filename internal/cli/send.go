@@ -53,6 +53,12 @@ func (e *Env) send() *cobra.Command {
 line, in a file (@FILE) or on standard input (-); without one it is empty, which clears a
 retained message.
 
+Where a broker's service takes messages by HTTPS, the URL says with {topic} where the topic
+stands, and the message is posted there, with a client certificate where one is given: so a
+set of credentials is tried before it goes on the device.
+
+    hodstone send 'https://HOST:8443/topics/{topic}' TOPIC PAYLOAD --certificate C --key K --ca CA
+
 With a workspace the message is first held against the contract; what it breaks is told,
 and it is sent all the same, for that may be what is tried.
 
@@ -177,6 +183,9 @@ func (f *sendFlags) properties() (ps packet.Properties, err error) {
 
 func (e *Env) runSend(ctx context.Context, f *sendFlags, args []string) (err error) {
 	name := args[1]
+	if err := topic.CheckName(name); overHTTP(args[0]) && err == nil {
+		return e.post(ctx, f, args[0], args)
+	}
 	if err := topic.CheckName(name); err != nil {
 		return &exit{exitUsage, err}
 	}
