@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -580,5 +581,59 @@ func TestAWayIsEditedInPlace(t *testing.T) {
 	if b, _ := os.ReadFile(file); !strings.Contains(string(b), addr.String()+"\"} # by radio") {
 		t.Errorf("the file: %s", b)
 	}
+	x.quit()
+}
+
+// TestARealDeviceComesInAPlayedOnesPlace: pen 2 is no longer played, and a stranger that speaks MQTT by bytes comes in its
+// place: it is seen under its name, and judged.
+func TestARealDeviceComesInAPlayedOnesPlace(t *testing.T) {
+	t.Parallel()
+	file := filepath.Join(t.TempDir(), "hodstone.yaml")
+	if err := os.WriteFile(file, []byte(`hodstone: 1
+name: two pens
+brokers: {quay: {stand-in: {listeners: {tcp: "127.0.0.1:0"}, anonymous: true}}}
+contract:
+  parties:
+    pen: {terms: {client-id: "pen-{pen}", keep-alive: 10s..30s}}
+    shore:
+  parameters: {pen: {values: ["1", "2"]}}
+  clauses:
+    oxygen: {topic: "v/{pen}/oxygen", from: pen, to: shore, qos: 0, payload: {format: number, minimum: 0, maximum: 20, unit: mg/l}}
+devices:
+  pen: {count: 2, plays: pen, parameters: {pen: "{n}"}, session: {client-id: "pen-{n}", keep-alive: 10s}, publishes: [{clause: oxygen, every: 1s, payload: 8.25}]}
+`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	x := open(t, 160, 47, file)
+	x.await(`2 on`)
+	x.keys("4")
+	x.await(`▸ pen-1`, `pen-2 +● on`)
+	x.keys("Down", "R")
+	x.await(`pen-2 +◇ real`, `pen-2 is not played any more`, `◇ 1 real`)
+	at := regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(x.text())
+	l, err := net.Dial("tcp", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	// CONNECT of MQTT 3.1.1, clean session, keep alive 3 s, as pen-2 (§3.1); then PUBLISH at QoS 0 (§3.3).
+	l.Write([]byte("\x10\x11\x00\x04MQTT\x04\x02\x00\x03\x00\x05pen-2"))
+	ack := make([]byte, 4)
+	if _, err := io.ReadFull(l, ack); err != nil || string(ack) != "\x20\x02\x00\x00" {
+		t.Fatalf("% x %v", ack, err)
+	}
+	publish := func(value string) {
+		topic := "v/2/oxygen"
+		l.Write([]byte("\x30" + string(rune(2+len(topic)+len(value))) + "\x00" + string(rune(len(topic))) + topic + value))
+	}
+	publish("7.75")
+	x.keys("3")
+	x.await(`pen +terms of 2 sessions|terms of \d sessions`, `✓ 7\.75 mg/l`, `keep-alive +expected 10s\.\.30s, saw 3s`)
+	publish("77")
+	x.await(`✗ 77 mg/l`, `pen-2|oxygen 2`)
+	x.keys("4", "R")
+	x.await(`pen-2 is played again`)
+	x.keys("3")
+	x.await(`✓ 8\.25 mg/l.*✓ 8\.25 mg/l`)
 	x.quit()
 }

@@ -1,6 +1,7 @@
 package workbench
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -19,7 +20,8 @@ type playing struct {
 
 	mu   sync.Mutex // guards what follows
 	list []*device.Device
-	at   string // BROKER/LISTENER that all speak to, in place of what the workspace says; "" for that
+	real map[string]bool // who was replaced by the real one, or is played again, in place of what the workspace says
+	at   string          // BROKER/LISTENER that all speak to, in place of what the workspace says; "" for that
 }
 
 // all returns the devices as they are now.
@@ -36,6 +38,16 @@ func (b *Bench) newDevice(kind *workspace.Device, number int) *device.Device {
 		moved := *kind
 		moved.Broker, moved.Listener, _ = strings.Cut(at, "/")
 		kind = &moved
+	}
+	b.play.mu.Lock()
+	real, said := b.play.real[device.Name(kind, number)]
+	b.play.mu.Unlock()
+	if said {
+		other := *kind
+		if other.AllReal, other.Real = false, nil; real {
+			other.Real = []int{number}
+		}
+		kind = &other
 	}
 	login := w.Login(workspace.FillIn(kind.Login, number))
 	return device.New(
@@ -127,5 +139,32 @@ func (b *Bench) Move(where string) error {
 			d.Start()
 		}
 	}
+	return nil
+}
+
+// Replace lets the real one stand in a device's place from now on: it is not played, but watched and judged under its
+// name; or it is played again. It returns once the played one has said goodbye, or has been started.
+func (b *Bench) Replace(name string, real bool) error {
+	b.editing.Lock()
+	defer b.editing.Unlock()
+	old := b.Device(name)
+	kind, number, err := b.kindOf(name)
+	if err != nil || old == nil {
+		return fmt.Errorf("there is no device %s", name)
+	}
+	old.Stop()
+	b.play.mu.Lock()
+	if b.play.real == nil {
+		b.play.real = map[string]bool{}
+	}
+	b.play.real[name] = real
+	b.play.mu.Unlock()
+	d := b.newDevice(kind, number)
+	b.play.mu.Lock()
+	if i := slices.Index(b.play.list, old); i >= 0 {
+		b.play.list[i] = d
+	}
+	b.play.mu.Unlock()
+	d.Start()
 	return nil
 }

@@ -119,6 +119,9 @@ func (b *Bench) PutToProof(ctx context.Context, x Subject, o subject.Options) (*
 	if err != nil {
 		return nil, err
 	}
+	if kind.Plays == "" {
+		return nil, fmt.Errorf("%s plays no party: there is nothing to hold it to", x.Device)
+	}
 	real := x.Real || kind.IsReal(number)
 	if real && len(x.Faults) > 0 {
 		return nil, fmt.Errorf("%s is real: faults are for devices that are played", x.Device)
@@ -171,9 +174,6 @@ func (b *Bench) kindOf(name string) (*workspace.Device, int, error) {
 	for _, kind := range b.Workspace().Devices {
 		for n := range max(1, kind.Count) {
 			if workspace.DeviceName(kind, n+1) == name {
-				if kind.Plays == "" {
-					return nil, 0, fmt.Errorf("%s plays no party: there is nothing to hold it to", name)
-				}
 				return kind, n + 1, nil
 			}
 			all = append(all, workspace.DeviceName(kind, n+1))

@@ -148,7 +148,7 @@ func (s *Screen) Actions() []look.Action {
 	st := *chosen
 	by := look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) })
 	if st.Phase == device.Real {
-		return append(append(append(out, by), s.ofSite()...), inside)
+		return append(append(append(out, by, s.replaces(st)), s.ofSite()...), inside)
 	}
 	out = append(append(out, s.switches(st)...), by)
 	d := s.bench.Device(st.Name)
@@ -161,8 +161,25 @@ func (s *Screen) Actions() []look.Action {
 	if st.Phase != device.Off {
 		out = append(out, look.Let("d", "delay", func() { s.askPace(st, d) }))
 	}
-	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }))
+	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }), s.replaces(st))
 	return append(append(out, s.ofSite()...), inside)
+}
+
+// replaces lets the real one stand in a device's place, or plays it again.
+func (s *Screen) replaces(st device.State) look.Action {
+	real := st.Phase != device.Real
+	does, did := "the real one in its place", "is not played any more: the real one is watched and judged under its name"
+	if !real {
+		does, did = "play it again", "is played again"
+	}
+	return look.Act("R", does, func() tea.Cmd {
+		return func() tea.Msg {
+			if err := s.bench.Replace(st.Name, real); err != nil {
+				return look.Notice{Text: err.Error(), Bad: true}
+			}
+			return look.Notice{Text: st.Name + " " + did}
+		}
+	})
 }
 
 // moves are the keys of the cursor: in the drawing it goes across the brokers too.
