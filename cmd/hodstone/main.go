@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"runtime/debug"
+	"runtime/metrics"
+	"time"
 
 	"github.com/charmbracelet/x/term"
 
@@ -38,15 +40,32 @@ func asker() func(string) (string, error) {
 	}
 }
 
-// memoryLimit is what the heap is kept below where that can be: as it comes near, what is not in
-// use is collected sooner.
-const memoryLimit = 448 << 20
+// The bounds of what the heap is kept below where that can be: as it comes near, what is not in use is collected sooner.
+// It follows what lives, at twice that, so that a site of a thousand devices stays small, and a busy one is not slowed.
+const (
+	leastLimit = 150 << 20
+	mostLimit  = 448 << 20
+)
+
+// limitEvery is how often the limit follows what lives.
+const limitEvery = 2 * time.Second
+
+// limited keeps the limit of the heap.
+func limited() {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	for {
+		metrics.Read(live)
+		debug.SetMemoryLimit(min(max(leastLimit, 2*int64(live[0].Value.Uint64())), mostLimit))
+		time.Sleep(limitEvery)
+	}
+}
 
 func tune() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(memoryLimit)
+		debug.SetMemoryLimit(leastLimit)
+		go limited()
 	}
 }

@@ -519,3 +519,62 @@ func BenchmarkRecordOnScreen(b *testing.B) {
 	b.ReportMetric(float64(rss)/1e6, "MB")
 	b.ReportMetric(0, "ns/op")
 }
+
+// BenchmarkAThousandDevices opens the drawn site of 1,000 devices of three kinds, each publishing every second to Debian's
+// broker, and tells how much of a core and of memory the program takes, beside the broker's own, and how soon it answers a
+// key.
+func BenchmarkAThousandDevices(b *testing.B) {
+	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})
+	file := filepath.Join(b.TempDir(), "w.yaml")
+	text := fmt.Sprintf(`hodstone: 1
+brokers: {quay: {listeners: {tcp: {url: %q}}}}
+contract:
+  parties: {buoy: , pump: , float: , desk: }
+  clauses:
+    level: {topic: "v/buoy/{n}/level", from: buoy, to: desk, qos: 0, every: 1s ± 3s, payload: {format: number, minimum: 0, maximum: 9}}
+    flow: {topic: "v/pump/{n}/flow", from: pump, to: desk, qos: 0, every: 1s ± 3s, payload: {format: json, schema: {type: object, required: [flow, at], properties: {flow: {type: number}, at: {type: string, format: date-time}}}}}
+    up: {topic: "v/float/{n}/up", from: float, to: desk, qos: 1, every: 1s ± 3s, payload: {format: text, values: {up: high, down: low}}}
+devices:
+  buoy: {count: 400, plays: buoy, parameters: {n: "{n}"}, session: {client-id: "buoy-{n}"}, signals: {x: {wave: sine, mean: 4, swing: 1, period: 60s, noise: 0.1}}, publishes: [{clause: level, every: 1s, payload: "= round(x, 2)"}]}
+  pump: {count: 300, plays: pump, parameters: {n: "{n}"}, session: {client-id: "pump-{n}"}, signals: {x: {wave: walk, start: 3, step: 0.1, every: 1s}}, publishes: [{clause: flow, every: 1s, payload: {flow: "= round(x, 2)", at: "= now()"}}]}
+  float: {count: 300, plays: float, parameters: {n: "{n}"}, session: {client-id: "float-{n}"}, signals: {x: {wave: pulse, pulse: 5s, every: 10s}}, publishes: [{clause: up, every: 1s, payload: "= x ? 'up' : 'down'"}]}
+`, broker.URLs["tcp"])
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	x := open(b, 160, 47, file)
+	x.keys("4")
+	x.await(`buoy ×400 +● 400 on`, `pump ×300 +● 300 on`, `float ×300 +● 300 on`)
+	time.Sleep(5 * time.Second) // the rates settle
+	cpu := func(pid int) time.Duration {
+		d, err := brokertest.ProcessCPU(pid)
+		if err != nil {
+			b.Fatal(err)
+		}
+		return d
+	}
+	ours, theirs, start := cpu(x.pid), broker.CPU(), time.Now()
+	var worst time.Duration
+	for time.Since(start) < 20*time.Second {
+		for _, key := range [][2]string{{"t", "─ device ─"}, {"t", "the site: "}} {
+			pressed := time.Now()
+			x.keys(key[0])
+			for !strings.Contains(x.text(), key[1]) {
+			}
+			worst = max(worst, time.Since(pressed))
+		}
+		time.Sleep(500 * time.Millisecond)
+	}
+	took := time.Since(start)
+	ours, theirs = cpu(x.pid)-ours, broker.CPU()-theirs
+	rss, err := resident(x.pid)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.ReportMetric(ours.Seconds()/took.Seconds(), "cores")
+	b.ReportMetric(ours.Seconds()/theirs.Seconds(), "broker-ratio")
+	b.ReportMetric(float64(rss)/1e6, "MB")
+	b.ReportMetric(float64(worst.Milliseconds()), "ms/slowest-key")
+	b.ReportMetric(0, "ns/op")
+	b.Logf("%s shown", regexp.MustCompile(`(\d+)/s`).FindString(x.text()))
+}

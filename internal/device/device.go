@@ -78,7 +78,7 @@ type Device struct {
 	time    *timepiece
 	kept    *kept          // what it would have published while it was away; nil for nothing
 	beats   *client.Client // of a connection that only pings; nil for none
-	inbox   chan *packet.Publish
+	inbox   *inbox
 	orders  chan func()
 	sent    atomic.Int64 // messages that have left
 	overrun atomic.Int64 // messages lost because too many waited
@@ -117,7 +117,7 @@ func New(o Options) *Device {
 		phase:  Off,
 		since:  now,
 		born:   now,
-		inbox:  make(chan *packet.Publish, inboxSize),
+		inbox:  newInbox(),
 		orders: make(chan func(), 16),
 		counts: map[string]int{},
 	}
@@ -210,19 +210,11 @@ func qosOf(cl *contract.Clause) packet.QoS {
 	return *cl.QoS
 }
 
-// inboxSize is how many messages may wait for a device. A real one has its own bounds; here it is those of a
-// simulation that must not eat the memory.
-const inboxSize = 10_000
-
 // arrived takes a message from the client's reading goroutine. A device that cannot
 // keep up loses messages, and says so.
 func (d *Device) arrived(p *packet.Publish) {
-	select {
-	case d.inbox <- p:
-	default:
-		if d.overrun.Add(1) == 1 {
-			d.complain(fmt.Errorf("messages come faster than it takes them: from %s on, some are lost", p.Topic))
-		}
+	if !d.inbox.put(p) && d.overrun.Add(1) == 1 {
+		d.complain(fmt.Errorf("messages come faster than it takes them: from %s on, some are lost", p.Topic))
 	}
 }
 

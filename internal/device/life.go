@@ -230,7 +230,7 @@ func (d *Device) work(ctx context.Context) error {
 	}
 	d.startBeats(ctx)
 	gone := d.client.Done()
-	inbox, orders := d.inbox, d.orders
+	inbox, orders := d.inbox.wake, d.orders
 	cycle := d.opt.Kind.Cycle
 	if cycle > 0 { // they are looked at when the cycle comes round
 		inbox, orders = nil, nil
@@ -255,8 +255,10 @@ func (d *Device) work(ctx context.Context) error {
 		case <-gone:
 			stop()
 			return d.lostReason()
-		case m := <-inbox:
-			d.take(m)
+		case <-inbox:
+			if m := d.inbox.take(); m != nil {
+				d.take(m)
+			}
 		case order := <-orders:
 			order()
 		case <-due:
@@ -287,13 +289,16 @@ func (d *Device) take(m *packet.Publish) {
 func (d *Device) takeAll() {
 	for {
 		select {
-		case m := <-d.inbox:
-			d.take(m)
 		case order := <-d.orders:
 			order()
+			continue
 		default:
+		}
+		m := d.inbox.take()
+		if m == nil {
 			return
 		}
+		d.take(m)
 	}
 }
 
