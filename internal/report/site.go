@@ -91,7 +91,7 @@ func (s *Site) Draw() (*draw.Surface, error) {
 	}
 	d := draw.New(w, h)
 	for i, line := range s.Caption {
-		d.Text(draw.Font{Color: ink, Size: 11, Bold: i == 0}, draw.Point{X: siteMargin, Y: siteMargin + float64(i)*siteRow}, line)
+		d.Text(draw.Font{Color: ink, Size: 11, Bold: i == 0, Align: -1}, draw.Point{X: siteMargin, Y: siteMargin + float64(i)*siteRow}, line)
 	}
 	left := siteMargin + siteBlock
 	box := left + siteLink
