@@ -14,6 +14,7 @@ import (
 	"hodstone/internal/expression"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
+	"hodstone/internal/tap"
 	"hodstone/internal/workspace"
 )
 
@@ -47,8 +48,28 @@ func (r *run) step(ctx context.Context, s *workspace.Step) (seen string, err err
 		}
 		r.acted = time.Now() // nobody could see meanwhile
 		return "it is back", nil
+	case workspace.StepTap:
+		return "", r.disturb(s)
 	}
 	return "", r.toDevice(s)
+}
+
+// disturb gives a tap other rules, up to the trial's end.
+func (r *run) disturb(s *workspace.Step) error {
+	t := r.site.Tap(s.Device)
+	if t == nil {
+		return proof.Undecide("the tap %s is not open: taps are opened with the workspace", s.Device)
+	}
+	if before := "tap " + s.Device; !r.touched[before] {
+		r.touched[before] = true
+		var old []tap.Rule
+		for _, x := range t.Rules() {
+			old = append(old, x.Rule)
+		}
+		r.restore = append(r.restore, func() { t.Set(old...) })
+	}
+	t.Set(s.Rules...)
+	return nil
 }
 
 // act marks that something is done now: what follows counts from here.
@@ -262,6 +283,14 @@ func (r *run) describe(s *workspace.Step) string {
 		}
 		if s.Rate > 0 {
 			fmt.Fprintf(&b, " to %d bytes a second", s.Rate)
+		}
+	case workspace.StepTap:
+		fmt.Fprintf(&b, "tap %s:", s.Device)
+		for i := range s.Rules {
+			b.WriteString(" " + s.Rules[i].String())
+		}
+		if len(s.Rules) == 0 {
+			b.WriteString(" no rule")
 		}
 	case workspace.StepWait:
 		fmt.Fprintf(&b, "wait %s", s.Wait)

@@ -14,6 +14,7 @@ import (
 	"hodstone/internal/device"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
+	"hodstone/internal/tap"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
@@ -32,6 +33,8 @@ type Site interface {
 	Stored(ctx context.Context, broker, topic string) ([]packet.Publish, error)
 	// Restart lets a stand-in go down, and waits until it is back.
 	Restart(ctx context.Context, broker string) error
+	// Tap returns the open tap with the name, or nil.
+	Tap(name string) *tap.Tap
 	// Blind is why the observers have not seen everything since; "" where they have.
 	Blind(since time.Time) string
 	// Breaches are those that the judge found, the latest last.

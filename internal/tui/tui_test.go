@@ -625,3 +625,33 @@ devices:
 	x.key("t")
 	x.await("buoy ×40", "● 39 on  ○ 1 off", "▸")
 }
+
+// TestATapIsRuledOnTheScreen: its rules are switched on and off, and shown while they are on; what is no rule is told.
+func TestATapIsRuledOnTheScreen(t *testing.T) {
+	x := on(t, file(`hodstone: 1
+brokers: {quay: {stand-in: {listeners: {tcp: "127.0.0.1:0"}, anonymous: true}}}
+contract:
+  parties: {buoy: , desk: }
+  clauses:
+    level: {topic: "v/{n}/level", from: buoy, to: desk, payload: {format: number}}
+devices:
+  buoy: {plays: buoy, broker: quay, real: true, parameters: {n: "1"}, session: {client-id: b}, publishes: [{clause: level, every: 1s, payload: 3}]}
+taps: {bench: {listen: "mqtt://127.0.0.1:0", device: buoy}}
+`), 140, 40)
+	x.key("4")
+	x.await("◇ real", "the real one dials the tap bench at mqtt://127.0.0.1:")
+	x.key("u")
+	x.await("what disturbs whoever goes through the tap bench", "▸ add a rule")
+	x.key("enter")
+	x.typed("drop: PUBACK, towards: device}")
+	x.await("✗")
+	x.key("ctrl+u")
+	x.typed("{drop: PUBACK, toward: device}")
+	x.await("on: drop PUBACK toward the device", "! the tap: drop PUBACK toward the device, acted 0 times")
+	x.key("u")
+	x.key("down")
+	x.await("▸ end: drop PUBACK toward the device")
+	x.key("enter")
+	x.await("it has ended")
+	x.gone("! the tap:")
+}

@@ -10,6 +10,7 @@ import (
 	"hodstone/internal/device"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/tap"
 	"hodstone/internal/trace"
 )
 
@@ -24,6 +25,8 @@ func (s site) Devices() []*device.Device         { return s.b.play.all() }
 func (s site) Publish(ctx context.Context, m packet.Publish) error {
 	return s.b.Send(ctx, "", Message{Topic: m.Topic, Payload: m.Payload, QoS: m.QoS, Retain: m.Retain})
 }
+
+func (s site) Tap(name string) *tap.Tap { return s.b.Tap(name) }
 
 func (s site) Breaches() []contract.Breach { return s.b.Snapshot().Breaches }
 

@@ -126,3 +126,58 @@ func TestTheSiteMoves(t *testing.T) {
 		t.Errorf("moving is a breach: %v", s.Breaches)
 	}
 }
+
+// TestATrialDisturbsByTheTap: a trial's rules hold up what comes through, and are gone at its end, with those back that
+// were there.
+func TestATrialDisturbsByTheTap(t *testing.T) {
+	text := strings.Replace(wrongdoers, "    session: {keep-alive: 10s}\n", "    session: {keep-alive: 10s}\n    real: [2]\n", 1) + `
+taps: {bench: {listen: "mqtt://127.0.0.1:0", device: pen-2, rules: [{delay: PUBLISH, by: 1ms}]}}
+trials:
+  - name: Nothing gets through
+    steps:
+      - expect: {clause: reading, parameters: {pen: 2}}
+      - tap: {name: bench, rules: [{drop: PUBLISH, toward: broker}]}
+      - wait: 300ms
+      - never: {clause: reading, parameters: {pen: 2}, for: 600ms}
+      - tap: {name: bench}
+      - expect: {clause: reading, parameters: {pen: 2}, within: 2s}
+`
+	b := site(t, text)
+	taps, err := b.Taps()
+	if err != nil || len(taps) != 1 {
+		t.Fatal(taps, err)
+	}
+	l, err := link.Dial(context.Background(), taps[0].At[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	l.Write((&packet.Connect{ClientID: "pen-2", CleanStart: true, KeepAlive: 60}).Append(nil, packet.V311))
+	go func() {
+		for {
+			body := `{"kg": 4, "at": "` + time.Now().UTC().Format(time.RFC3339) + `"}`
+			if _, err := l.Write((&packet.Publish{Topic: "v/2/reading", Payload: []byte(body)}).Append(nil, packet.V311)); err != nil {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	names, err := b.MatchTrials("*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := b.Try(ctx, names, nil, nil)
+	var steps []string
+	for _, s := range p.Results[0].Steps {
+		steps = append(steps, s.Text)
+	}
+	said := strings.Join(steps, "; ")
+	if !p.OK() || !strings.Contains(said, "tap bench: drop PUBLISH toward the broker") || !strings.Contains(said, "tap bench: no rule") {
+		t.Errorf("%s: %s (%s)", p.Results[0].Verdict, p.Results[0].Seen, said)
+	}
+	if now := b.Tap("bench").Rules(); len(now) != 1 || now[0].Do != tap.Delay {
+		t.Errorf("the rules afterwards: %v", now)
+	}
+}

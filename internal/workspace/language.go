@@ -82,6 +82,7 @@ func Shapes() []Shape {
 		expectationShape.describe(),
 		absenceShape.describe(),
 		slownessShape.describe(),
+		tappingShape.describe(),
 	}
 }
 

@@ -67,20 +67,26 @@ var tapShape = shape[Tap]{
 			"any",
 			"What disturbs it: {drop: PUBACK, toward: device, nth: 3}; see 'hodstone tap --help'.",
 			func(_ *loader, t *Tap, v node) {
-				given, is := v.plain().(map[string]any)
-				if !is {
-					v.fail("write {drop: PUBACK, toward: device, nth: 3}", "that is no rule")
-					return
+				if r, ok := tapRule(v); ok {
+					t.Rules = append(t.Rules, r)
 				}
-				r, err := tap.RuleOf(given)
-				if err != nil {
-					v.fail("", "%v", err)
-					return
-				}
-				t.Rules = append(t.Rules, r)
 			},
 		),
 	},
+}
+
+// tapRule reads a rule of a tap.
+func tapRule(v node) (r tap.Rule, ok bool) {
+	given, is := v.plain().(map[string]any)
+	if !is {
+		v.fail("write {drop: PUBACK, toward: device, nth: 3}", "that is no rule")
+		return r, false
+	}
+	r, err := tap.RuleOf(given)
+	if err != nil {
+		v.fail("", "%v", err)
+	}
+	return r, err == nil
 }
 
 func (l *loader) tap(e entry) {

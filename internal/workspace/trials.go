@@ -10,6 +10,7 @@ import (
 	"hodstone/internal/contract/rule"
 	"hodstone/internal/expression"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/tap"
 )
 
 // Trial is a check that the engineer writes: steps on the site, and what has to follow.
@@ -60,6 +61,7 @@ const (
 	StepFreeze  StepKind = "freeze"
 	StepThaw    StepKind = "thaw"
 	StepSlow    StepKind = "slow"
+	StepTap     StepKind = "tap"
 	StepRestart StepKind = "restart"
 	StepWait    StepKind = "wait"
 	StepAsk     StepKind = "ask"
@@ -80,6 +82,7 @@ type Step struct {
 	// Wait is how long: of wait, and how long never looks. Within is how long what is expected, or an answer, may take,
 	// and NotBefore the time before which it must not come.
 	Wait, Within, NotBefore time.Duration
+	Rules                   []tap.Rule // of tap, in place of those that are on; none ends them
 	Ask                     string
 	// Messages are what is sent, expected or must not come; several have to come in this order.
 	Messages []Sighting
@@ -225,6 +228,9 @@ var stepShape = shape[stepReading]{
 		onDevice(StepThaw, "The frozen link goes on."),
 		one(StepSlow, "slowness", "A device's link becomes slow.", func(l *loader, s *stepReading, v node) {
 			slownessShape.read(l, v, "the slowness", s)
+		}),
+		one(StepTap, "tapping", "A tap's rules disturb what goes through it.", func(l *loader, s *stepReading, v node) {
+			tappingShape.read(l, v, "the tap", s)
 		}),
 		one(
 			StepRestart,
@@ -383,6 +389,26 @@ var slownessShape = shape[stepReading]{
 			1,
 			1_000_000_000,
 			func(s *stepReading, n int) { s.Rate = n },
+		),
+	},
+}
+
+var tappingShape = shape[stepReading]{
+	"tapping",
+	"Which rules a tap has from now on, in place of those that it had; these are back at the trial's end.",
+	[]key[stepReading]{
+		own("name", "string", "The tap.", func(l *loader, s *stepReading, v node) {
+			s.Device, _ = v.known("tap", names(l.w.Taps, func(t *Tap) string { return t.Name }))
+		}).must(),
+		all(
+			"rules",
+			"any",
+			"What disturbs it: {drop: PUBACK, toward: device, nth: 3}; see 'hodstone tap --help'. Without it nothing does.",
+			func(_ *loader, s *stepReading, v node) {
+				if r, ok := tapRule(v); ok {
+					s.Rules = append(s.Rules, r)
+				}
+			},
 		),
 	},
 }

@@ -218,6 +218,9 @@ func (s *Screen) ofSite() []look.Action {
 	if len(s.bench.Workspace().Messages) > 0 {
 		out = append(out, look.Let("n", "messages that are ready", s.askReady))
 	}
+	if taps, err := s.bench.Taps(); err == nil && len(taps) > 0 {
+		out = append(out, look.Let("u", "disturb by the tap", func() { s.ask = s.askTap() }))
+	}
 	return append(out,
 		look.Let("a", "let all speak to another broker", func() { s.ask = s.askWhere() }),
 		look.Let("x", "export the drawing", s.askExport),
@@ -455,6 +458,11 @@ func (s *Screen) drawDrawing(c look.Canvas) {
 	_, _, rows := s.figure().Arrange()
 	rows = min(rows, max(c.H/2-2, c.H-18))
 	c.Rule(0, "the site: who publishes left, who consumes right", c.Theme.Dim)
+	if taps, err := s.bench.Taps(); err != nil {
+		c.Right(c.W-1, 0, look.Clip(" ✗ "+err.Error()+" ", c.W/2), c.Theme.Broken)
+	} else if text := ruled(taps); text != "" {
+		c.Right(c.W-1, 0, " "+look.Clip(text, c.W/2)+" ", c.Theme.Warn)
+	}
 	s.drawSite(c.Sub(0, 1, c.W, rows))
 	s.drawDetail(c.Sub(0, rows+2, c.W, c.H-rows-2))
 }
