@@ -45,7 +45,8 @@ type observer struct {
 	dismiss func()        // ends one that watches
 	trial   chan bool     // capacity 1: the retain flag of the trial message, when it comes back
 	tried   atomic.Pointer[string]
-	entry   int // connections so far; of the running goroutine
+	entry   int  // connections so far; of the running goroutine
+	silent  bool // the broker tells nothing of itself; of the running goroutine
 
 	mu  sync.Mutex
 	in  bool
@@ -233,6 +234,7 @@ func (o *observer) enter(ctx context.Context) error {
 		return o.client.Ended()
 	}
 	o.rec.Add(trace.Event{Kind: trace.Link, Link: client.Watching, Text: "watches " + list(filters, 3)})
+	o.askFacts(ctx)
 	return nil
 }
 

@@ -42,6 +42,7 @@ type observing struct {
 	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
 	players    map[string]Player // what clients play, by name
+	facts      map[string][]Fact // of brokers, by their names
 	stands     map[string]bool   // names that a tap gives, whatever the client identifier
 	opened     map[string]*bool  // whether a stand-in's client came by TLS
 	contract   *contract.Contract
@@ -210,6 +211,9 @@ func (o *observing) sees(broker string, at time.Time) {
 
 // event follows one event.
 func (o *observing) event(e *trace.Event) {
+	if o.fact(e) { // no matter of the site's
+		return
+	}
 	j := o.journeys.Add(e)
 	o.statistics.Add(e)
 	o.monitor.Add(e)

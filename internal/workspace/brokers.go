@@ -11,6 +11,7 @@ import (
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/trust"
 )
 
@@ -26,6 +27,8 @@ type Broker struct {
 	// ClientID is the pattern of Hodstone's own client identifiers there, {n} for a number: for brokers
 	// that have a rule. "" where there is none.
 	ClientID string
+	// Watch are filters of the broker's own topics that the observer watches too.
+	Watch []string
 	// Restart and Kill are commands that restart the broker, in order and killed; nil where only a person can.
 	Restart, Kill []string
 	// Accepted are doors that stay open on purpose, with the reason; see [DoorAnonymous].
@@ -109,6 +112,24 @@ var brokerShape = shape[brokerReading]{
 					b.unusable = true
 				}
 			}),
+		own(
+			"watch",
+			"list of string",
+			"What the observer watches beside #: topics of the broker's own, such as $SYS/#, shown on the reach screen.",
+			func(_ *loader, b *brokerReading, v node) {
+				for _, x := range v.list() {
+					f := x.str("watch")
+					switch err := topic.CheckFilter(f); {
+					case err != nil:
+						x.fail("", "%v", err)
+					case f != "#" && !strings.HasPrefix(f, "$"):
+						x.fail("leave it out", "%s is watched anyway: # brings it", f)
+					default:
+						b.Watch = append(b.Watch, f)
+					}
+				}
+			},
+		),
 		own(
 			"restart",
 			"restart",

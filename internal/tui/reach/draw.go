@@ -354,6 +354,17 @@ func (s *Screen) drawGrants(c look.Canvas) {
 		doorRows += len(doorLines(door, c.W-4))
 	}
 	doorRows = min(doorRows, c.H/2)
+	facts := look.Wrap(s.facts(), c.W-4)
+	if len(facts) > 0 {
+		facts = facts[:min(len(facts), 3)]
+		whole := c
+		c = c.Sub(0, 0, c.W, c.H-len(facts)-1)
+		told := whole.Sub(0, c.H, whole.W, len(facts)+1)
+		told.Rule(0, "what it tells of itself", t.Strong)
+		for i, l := range facts {
+			told.Text(3, 1+i, l, t.Dim)
+		}
+	}
 	top := min(c.H-doorRows, max(2, len(r.Grants))+2)
 	s.drawGrantTable(c.Sub(0, 0, c.W, top), r)
 	d := c.Sub(0, top, c.W, doorRows)
@@ -375,6 +386,19 @@ func (s *Screen) drawGrants(c look.Canvas) {
 	if len(doors) == 0 {
 		d.Text(1, y, noDoors(s.results()), t.Dim)
 	}
+}
+
+// facts are what the broker at the cursor tells of itself, on a line; "" for nothing.
+func (s *Screen) facts() string {
+	r := s.result()
+	if r == nil {
+		return ""
+	}
+	var parts []string
+	for _, f := range s.bench.Facts(r.Target.Broker()) {
+		parts = append(parts, look.Tame(f.What+" "+f.Value))
+	}
+	return strings.Join(parts, " · ")
 }
 
 // noDoors says why no open door is shown: where no way leads in, none could be found.

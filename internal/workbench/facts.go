@@ -1,0 +1,98 @@
+package workbench
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/trace"
+)
+
+// toldOf are the topics on which many brokers tell of themselves, with what they tell. Names that begin with $ are the
+// broker's own (3.1.1 §4.7.2, 5.0 §4.7.2); which there are is no matter of the standard.
+var toldOf = []struct{ topic, what string }{
+	{"$SYS/broker/version", "version"},
+	{"$SYS/broker/uptime", "up for"},
+	{"$SYS/broker/clients/connected", "clients"},
+	{"$SYS/broker/messages/received", "messages received"},
+	{"$SYS/broker/messages/sent", "sent"},
+	{"$SYS/broker/publish/messages/dropped", "dropped"},
+	{"$SYS/broker/retained messages/count", "stored"},
+}
+
+// Fact is something that a broker tells of itself.
+type Fact struct {
+	What, Topic, Value string
+	At                 time.Time
+}
+
+// The bounds of what is kept of a broker's facts.
+const (
+	maxFacts  = 200
+	factBytes = 100
+)
+
+// askFacts subscribes to what the broker tells of itself, and to what else of its own the workspace names. Where a broker
+// ends the link on it, it is not asked again.
+func (o *observer) askFacts(ctx context.Context) {
+	if o.silent {
+		return
+	}
+	o.silent = true
+	filters := []string{}
+	for _, f := range toldOf {
+		filters = append(filters, f.topic)
+	}
+	for _, f := range o.broker.Watch {
+		if strings.HasPrefix(f, "$") {
+			filters = append(filters, f)
+		}
+	}
+	if _, _, err := o.subscribe(ctx, filters, packet.Subscription{}); err == nil {
+		o.silent = false
+	}
+}
+
+// fact takes in what a broker tells of itself, and tells whether the event is that.
+func (o *observing) fact(e *trace.Event) bool {
+	m := e.Publish()
+	if m == nil || e.Role != trace.RoleObserver || e.Kind != trace.Received || !strings.HasPrefix(e.Topic(), "$") {
+		return false
+	}
+	all := o.facts[e.Broker]
+	f := Fact{Topic: e.Topic(), What: e.Topic(), Value: string(m.Payload[:min(len(m.Payload), factBytes)]), At: e.At}
+	for _, x := range toldOf {
+		if x.topic == f.Topic {
+			f.What = x.what
+		}
+	}
+	if i := slices.IndexFunc(all, func(x Fact) bool { return x.Topic == f.Topic }); i >= 0 {
+		all[i] = f
+	} else if len(all) < maxFacts {
+		all = append(all, f)
+	}
+	if o.facts == nil {
+		o.facts = map[string][]Fact{}
+	}
+	o.facts[e.Broker] = all
+	return true
+}
+
+// Facts are what a broker tells of itself, the common ones first; nil where it tells nothing.
+func (b *Bench) Facts(broker string) []Fact {
+	b.obs.mu.Lock()
+	out := slices.Clone(b.obs.facts[broker])
+	b.obs.mu.Unlock()
+	place := func(f Fact) int {
+		for i, x := range toldOf {
+			if x.topic == f.Topic {
+				return i
+			}
+		}
+		return len(toldOf)
+	}
+	slices.SortStableFunc(out, func(a, b Fact) int { return place(a) - place(b) })
+	return out
+}
