@@ -92,11 +92,11 @@ func TestTheDairy(t *testing.T) {
 	}{
 		"as it is":          {"", "", ""},
 		"both at once":      {`heater: {run: "= run ? 1 : 0"}`, `heater: {run: 1}`, "relation"},
-		"another height":    {`set: {height: "= payload.recipe.cutting_height_mm"}`, `set: {height: 7}`, "relation"},
+		"another height":    {`set: {height: "= payload.recipe?.cutting_height_mm"}`, `set: {height: 7}`, "relation"},
 		"the door chatters": {`upon: {signal: door, edge: both}`, `every: 3s`, "only"},
 		"without the unit":  {`string(int(whey) % 100) + ' %'`, `string(int(whey) % 100)`, "values"},
 		"a warm vat":        {"from: 20, to: 62", "from: 20, to: 162", "range"},
-		"another client":    {"client-id: vats, keep-alive: 20s}\n    presence", "client-id: vats-1, keep-alive: 60s}\n    presence", "terms"},
+		"another client":    {"client-id: vats, keep-alive: 20s, in-flight: 1}", "client-id: vats-1, keep-alive: 60s, in-flight: 1}", "terms"},
 	} {
 		if !strings.Contains(string(text), c.old) {
 			t.Fatalf("%s: there is no %q", name, c.old)
