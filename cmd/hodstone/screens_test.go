@@ -637,3 +637,28 @@ devices:
 	x.await(`✓ 8\.25 mg/l.*✓ 8\.25 mg/l`)
 	x.quit()
 }
+
+// TestADeviceIsPutToTheProofOnTheScreen: its board fills as the checks end, what has to be changed is told, and the site is
+// at work again afterwards.
+func TestADeviceIsPutToTheProofOnTheScreen(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`7 on`)
+	x.keys("4", "Down", "m")
+	x.await(`what pen-2 does wrong`, `▸ · payload\.numbers-as-text`)
+	x.keys("Enter")
+	x.await(`! payload\.numbers-as-text`)
+	x.keys("Escape")
+	x.await(`misbehaves: payload\.numbers-as-text`, `q quit`)
+	x.keys("P")
+	x.await(`pen-2 is put to the proof`, `it dials mqtts://127\.0\.0\.1:`, `✓ kept +device\.arrives`, `◌ under way +device\.speaks`, `○ 7 off`)
+	x.keys("Down")
+	x.await(`under way for 1\ds in all`)
+	x.await(`✗ broken +device\.speaks`, `→ let what pen\.\w+ says at /\w+ be type "number"; it is`)
+	x.keys("s")
+	x.await(`pen-2 was put to the proof`, `1 kept, 1 broken, .*undecided; stopped, and not kept`)
+	x.keys("Escape")
+	x.await(`the site: who publishes left`)
+	x.await(`7 on`)
+	x.quit()
+}

@@ -101,7 +101,7 @@ func TestTrialsOfTheDemo(t *testing.T) {
 		t.Errorf("a fault: exit %d\n%s", code, out)
 	}
 	for _, tt := range []struct{ args, want string }{
-		{"--trial nets*", "no trial is called so"}, {"--trial * --check will", "--check does not go with --trial"}, {"--answers " + answers, "--answers goes with --trial and --restart"},
+		{"--trial nets*", "no trial is called so"}, {"--trial * --check will", "--check does not go with --trial"}, {"--answers " + answers, "--answers goes with --trial, --device and --restart"},
 		{"--trial * --answers " + write("none.yaml", lamp+":\n"), "has no answer"}, {"--trial * --answers " + write("list.yaml", "- yes\n"), "no mapping"},
 		{"--trial * --answers " + write("late.yaml", lamp+": {answer: yes, after: late}\n"), "write a time such as 2s"},
 		{"--trial * --answers " + at("absent.yaml"), "cannot be read"}, {"--trial [", "pattern"}, {"--follow x=y", "--follow goes with --record"},

@@ -65,6 +65,7 @@ type follower struct {
 	log        *trace.Log
 	file       *os.File
 	rest       []byte // a line that is not complete yet
+	clock      offset // of its time stamps to ours
 }
 
 func (f *follower) tell(text string) {
@@ -83,7 +84,11 @@ func (f *follower) take(b []byte) {
 		if i >= 0 {
 			line = f.rest[:i]
 		}
-		f.tell(strings.ToValidUTF8(strings.TrimRight(string(line[:min(len(line), maxLine)]), "\r"), "\uFFFD"))
+		text := strings.ToValidUTF8(strings.TrimRight(string(line[:min(len(line), maxLine)]), "\r"), "\uFFFD")
+		f.tell(text)
+		if said := f.clock.seen(text, time.Now()); said != "" {
+			f.tell("— " + said)
+		}
 		f.rest = f.rest[min(len(f.rest), len(line)+1):]
 		if i < 0 {
 			f.rest = nil

@@ -84,6 +84,55 @@ func (m *made) told(name string) (out []string) {
 	return out
 }
 
+// mixed lets a device publish to itself, and looks at both ends; the error is of a link that was lost.
+func (m *made) mixed(t *testing.T, id string, v packet.Version) error {
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	got := make(chan string, 10)
+	c := m.device(id, v, func(p *packet.Publish) { got <- string(p.Payload) })
+	if _, err := c.Connect(ctx); err != nil {
+		return err
+	}
+	topic := "tap/" + id
+	if _, err := c.Subscribe(ctx, []packet.Subscription{{Filter: topic, QoS: 2}}); err != nil {
+		return err
+	}
+	large := strings.Repeat("large ", 30_000)
+	for _, text := range []string{"a", large} {
+		if _, err := c.Publish(ctx, packet.Publish{Topic: topic, QoS: 2, Payload: []byte(text)}); err != nil {
+			return err
+		}
+		select {
+		case back := <-got:
+			if back != text {
+				t.Errorf("%d bytes came back of %d", len(back), len(text))
+			}
+		case <-c.Done():
+			return c.Ended()
+		case <-ctx.Done():
+			t.Fatal("nothing came back")
+		}
+	}
+	all := ""
+	until := func(what string, n int) {
+		for end := time.Now().Add(5 * time.Second); strings.Count(all, what) < n && time.Now().Before(end); time.Sleep(time.Millisecond) {
+			all = strings.Join(m.told("the "+id), " ")
+		}
+	}
+	until("→PUBCOMP", 2)
+	if !c.Connected() {
+		return c.Ended()
+	}
+	c.Disconnect(0)
+	until("→DISCONNECT", 1)
+	want := "→CONNECT ←CONNACK →SUBSCRIBE ←SUBACK"
+	if !strings.HasPrefix(all, want) || strings.Count(all, "→PUBLISH") != 2 || strings.Count(all, "←PUBLISH") != 2 ||
+		strings.Count(all, "PUBREC") != 4 || !strings.HasSuffix(all, "→DISCONNECT") {
+		t.Error(all)
+	}
+	return nil
+}
+
 // TestAllTransportMixes: a device publishes to itself through the tap, by each transport to Debian's broker by each, and
 // both ends are on the trace under its name.
 func TestAllTransportMixes(t *testing.T) {
@@ -99,50 +148,16 @@ func TestAllTransportMixes(t *testing.T) {
 					return link.Dial(ctx, url, link.Options{TLS: &tls.Config{RootCAs: broker.CA}})
 				}, tap.Options{Names: func(id string) string { return "the " + id }})
 				for _, v := range []packet.Version{packet.V31, packet.V311, packet.V5} {
-					id := fmt.Sprintf("pen-%s-%s-%d", kind, way, v)
-					ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-					defer cancel()
-					got := make(chan string, 10)
-					c := m.device(id, v, func(p *packet.Publish) { got <- string(p.Payload) })
-					if _, err := c.Connect(ctx); err != nil {
-						t.Fatal(err)
-					}
-					topic := "tap/" + kind + way + id
-					if _, err := c.Subscribe(ctx, []packet.Subscription{{Filter: topic, QoS: 2}}); err != nil {
-						t.Fatal(err)
-					}
-					large := strings.Repeat("large ", 30_000)
-					for _, text := range []string{"a", large} {
-						if _, err := c.Publish(
-							ctx,
-							packet.Publish{Topic: topic, QoS: 2, Payload: []byte(text)},
-						); err != nil {
+					// Now and then the broker ends a TLS link in good order, for what another one did to its TLS library: that
+					// is no matter of the tap's, and is tried again under another name.
+					for try := 1; ; try++ {
+						err := m.mixed(t, fmt.Sprintf("pen-%s-%s-%d-%d", kind, way, v, try), v)
+						if err == nil {
+							break
+						}
+						if try == 3 || !strings.Contains(broker.Log(), "SSL routines::unexpected eof") {
 							t.Fatal(err)
 						}
-						select {
-						case back := <-got:
-							if back != text {
-								t.Errorf("%d bytes came back of %d", len(back), len(text))
-							}
-						case <-ctx.Done():
-							t.Fatal("nothing came back")
-						}
-					}
-					all := ""
-					until := func(what string, n int) {
-						for end := time.Now().Add(5 * time.Second); strings.Count(all, what) < n && time.Now().Before(end); time.Sleep(time.Millisecond) {
-							all = strings.Join(m.told("the "+id), " ")
-						}
-					}
-					until("→PUBCOMP", 2)
-					c.Disconnect(0)
-					until("→DISCONNECT", 1)
-					want := "→CONNECT ←CONNACK →SUBSCRIBE ←SUBACK"
-					if !strings.HasPrefix(all, want) || strings.Count(all, "→PUBLISH") != 2 ||
-						strings.Count(all, "←PUBLISH") != 2 ||
-						strings.Count(all, "PUBREC") != 4 ||
-						!strings.HasSuffix(all, "→DISCONNECT") {
-						t.Error(all)
 					}
 				}
 			})

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -21,6 +22,7 @@ import (
 	"hodstone/internal/proof/subject"
 	"hodstone/internal/tap"
 	"hodstone/internal/trace"
+	"hodstone/internal/trial"
 	"hodstone/internal/trust"
 	"hodstone/internal/workspace"
 )
@@ -115,6 +117,12 @@ func (s *stand) certificate(x subject.Shown) (*tls.Certificate, error) {
 // PutToProof puts a device to the proof, alone on its site: behind a tap that it dials is the broker that the workspace
 // names for it. It returns when all checks are done. The bench must not have been started.
 func (b *Bench) PutToProof(ctx context.Context, x Subject, o subject.Options) (*proof.Proof, error) {
+	b.play.gate = rate.NewLimiter(connectRate, 1)
+	return b.putToProof(ctx, x, o, b.startAlone)
+}
+
+// putToProof puts a device to the proof; begin has the site watched, and nobody else on it.
+func (b *Bench) putToProof(ctx context.Context, x Subject, o subject.Options, begin func()) (*proof.Proof, error) {
 	kind, number, err := b.kindOf(x.Device)
 	if err != nil {
 		return nil, err
@@ -132,7 +140,6 @@ func (b *Bench) PutToProof(ctx context.Context, x Subject, o subject.Options) (*
 	if b.Record != nil {
 		return nil, errors.New("a record has no devices to put to the proof")
 	}
-	b.play.gate = rate.NewLimiter(connectRate, 1)
 	s := &stand{b: b, broker: kind.Broker, made: map[subject.Shown]*tls.Certificate{}}
 	if err := s.listen(kind, x); err != nil {
 		return nil, err
@@ -151,7 +158,7 @@ func (b *Bench) PutToProof(ctx context.Context, x Subject, o subject.Options) (*
 	if x.Began != nil {
 		x.Began(s.at)
 	}
-	b.startAlone()
+	begin()
 	for _, w := range b.observers.all() {
 		w.waitReady(b.ctx, settleWithin)
 	}
@@ -247,7 +254,13 @@ func (b *Bench) throughTap(s *stand, kind *workspace.Device, number int, faults 
 		Gate: b.play.gate, Seed: b.opt.Seed,
 	})
 	if len(faults) > 0 {
-		if err := d.Misbehave(append(d.State().Faults, faults...)...); err != nil {
+		all := d.State().Faults
+		for _, f := range faults {
+			if !slices.Contains(all, f) {
+				all = append(all, f)
+			}
+		}
+		if err := d.Misbehave(all...); err != nil {
 			return nil, err
 		}
 	}
@@ -260,4 +273,143 @@ func (b *Bench) startAlone() {
 	b.obs.plays(b.Players())
 	b.observe()
 	b.wg.Go(b.watch)
+}
+
+// subjecting holds the device that is put to the proof on an open bench.
+type subjecting struct {
+	mu     sync.Mutex // guards what follows
+	state  SubjectState
+	cancel context.CancelFunc
+	answer chan trial.Answer
+}
+
+// SubjectState is how a device that is put to the proof stands.
+type SubjectState struct {
+	Device, At string
+	Running    bool
+	Started    time.Time
+	Checks     []*subject.Check
+	Results    []proof.Result
+	Doing      string // the check under way
+	Question   string // what a person is asked now; "" for nothing
+	Err        error  // why it could not be put to the proof
+	Kept       bool   // among the proofs
+	NotKept    error  // why its proof could not be kept in the file
+}
+
+// Subjected returns how the device stands that was put to the proof last; zero for none.
+func (b *Bench) Subjected() SubjectState {
+	b.subjecting.mu.Lock()
+	defer b.subjecting.mu.Unlock()
+	out := b.subjecting.state
+	out.Results = slices.Clone(out.Results)
+	return out
+}
+
+// StartSubject puts a device to the proof in the background. All other devices are off meanwhile, so that what it does is
+// its own; who was on is on again afterwards.
+func (b *Bench) StartSubject(x Subject) error {
+	if b.Record != nil {
+		return errors.New("a record has no devices to put to the proof")
+	}
+	t := &b.subjecting
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.cancel != nil {
+		return fmt.Errorf("%s is put to the proof: stop that first", t.state.Device)
+	}
+	ctx, cancel := context.WithCancel(b.ctx)
+	t.cancel, t.answer = cancel, make(chan trial.Answer)
+	t.state = SubjectState{Device: x.Device, Running: true, Started: time.Now(), Checks: subject.Checks()}
+	change := func(f func(*SubjectState)) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		f(&t.state)
+	}
+	x.Began = func(at string) { change(func(s *SubjectState) { s.At = at }) }
+	o := subject.Options{
+		Ask:    b.asksOf,
+		Begins: func(c *subject.Check) { change(func(s *SubjectState) { s.Doing = c.Name }) },
+		Told:   func(r proof.Result) { change(func(s *SubjectState) { s.Results = append(s.Results, r) }) },
+	}
+	b.wg.Go(func() {
+		defer cancel()
+		on := b.othersOff()
+		p, err := b.putToProof(ctx, x, o, func() {})
+		if b.ctx.Err() == nil {
+			for _, name := range on {
+				if d := b.Device(name); d != nil { // as the workspace says now
+					d.Start()
+				}
+			}
+		}
+		var notKept error
+		whole := err == nil && ctx.Err() == nil
+		if whole {
+			_, notKept = b.keep(p)
+		}
+		change(func(s *SubjectState) {
+			s.Running, s.Doing, s.Question, s.Err, s.Kept, s.NotKept = false, "", "", err, whole && notKept == nil, notKept
+		})
+		t.mu.Lock()
+		t.cancel = nil
+		t.mu.Unlock()
+	})
+	return nil
+}
+
+// othersOff switches all devices off, and returns the names of those that were on.
+func (b *Bench) othersOff() (on []string) {
+	var wg sync.WaitGroup
+	for _, d := range b.play.all() {
+		if st := d.State(); st.Phase != device.Off && st.Phase != device.Real {
+			on = append(on, st.Name)
+			wg.Go(d.Stop)
+		}
+	}
+	wg.Wait()
+	return on
+}
+
+// asksOf shows a question of the device's proof, and waits for its answer.
+func (b *Bench) asksOf(ctx context.Context, text string) (bool, string, error) {
+	t := &b.subjecting
+	t.mu.Lock()
+	t.state.Question = text
+	answer := t.answer
+	t.mu.Unlock()
+	defer func() {
+		t.mu.Lock()
+		t.state.Question = ""
+		t.mu.Unlock()
+	}()
+	select {
+	case a := <-answer:
+		return a.Yes, a.Left, nil
+	case <-ctx.Done():
+		return false, "", context.Cause(ctx)
+	}
+}
+
+// AnswerSubject answers the question that stands; nothing happens where none does.
+func (b *Bench) AnswerSubject(a trial.Answer) {
+	t := &b.subjecting
+	t.mu.Lock()
+	answer, stands := t.answer, t.state.Question != ""
+	t.mu.Unlock()
+	if stands {
+		select {
+		case answer <- a:
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// StopSubject ends the proof under way.
+func (b *Bench) StopSubject() {
+	b.subjecting.mu.Lock()
+	defer b.subjecting.mu.Unlock()
+	if b.subjecting.cancel != nil {
+		b.subjecting.cancel()
+	}
 }

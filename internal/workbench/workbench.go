@@ -88,19 +88,20 @@ type Bench struct {
 	opened *workspace.Workspace // the first revision: what the stand-ins were made of
 
 	// The parts of the bench, each with a lock of its own.
-	brokers   brokers
-	observers observers
-	obs       observing
-	play      playing
-	reach     reaching
-	trust     trusting
-	prov      proving
-	keeping   keeping
-	trying    trying
-	explore   exploring
-	noting    noting
-	tapping   tapping
-	saying    saying
+	brokers    brokers
+	observers  observers
+	obs        observing
+	play       playing
+	reach      reaching
+	trust      trusting
+	prov       proving
+	keeping    keeping
+	trying     trying
+	explore    exploring
+	noting     noting
+	tapping    tapping
+	saying     saying
+	subjecting subjecting
 }
 
 // New prepares the workbench and starts the stand-ins, so that addresses are known;

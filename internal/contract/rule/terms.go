@@ -161,8 +161,14 @@ func (t *terms) sent(p *contract.Pass, x *termsOf, want *contract.Terms) {
 // connect looks at CONNECT.
 func (t *terms) connect(p *contract.Pass, q *packet.Connect, want *contract.Terms) {
 	s := p.Session
-	if _, ok := want.ClientID.Match(q.ClientID); !ok {
+	if values, ok := want.ClientID.Match(q.ClientID); !ok {
 		breach(p, "client-id", want.ClientID.String(), "%q", q.ClientID)
+	} else if !agree(values, s.Parameters) { // it is another one's
+		own := want.ClientID.String()
+		for name, v := range s.Parameters {
+			own = strings.ReplaceAll(own, "{"+name+"}", v)
+		}
+		breach(p, "client-id", own, "%q", q.ClientID)
 	}
 	known := len(want.Versions) == 0
 	var versions []string

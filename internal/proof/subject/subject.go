@@ -67,6 +67,8 @@ type Options struct {
 	Watch time.Duration
 	// Arrives is how long it may take to come by itself, before a person is asked; 0 for half a minute.
 	Arrives time.Duration
+	// Begins is told of each check as it begins; it may be nil.
+	Begins func(*Check)
 	// Told is told of each result as it comes; it may be nil.
 	Told func(proof.Result)
 }
@@ -77,6 +79,8 @@ type Check struct {
 	run func(*pass) error
 	// rules are those of the judge whose breaches break it.
 	rules []contract.RuleName
+	// eyes tells that it rests on what the observer saw, and not on the tap alone.
+	eyes bool
 	// terms are the terms that it holds the device to, for those that several checks share; nil for all.
 	terms []string
 }
@@ -117,7 +121,7 @@ type pass struct {
 // Run puts a device to the proof, a check after the other, and returns it as a proof.
 func Run(ctx context.Context, s Stand, d *Device, o Options) *proof.Proof {
 	p := &proof.Proof{
-		Target:  proof.Target{Broker: d.Name, Listener: "through the tap at " + s.At()},
+		Target:  proof.Target{Broker: d.Name, Listener: "a device, through the tap"},
 		Run:     proof.RunID(),
 		Started: time.Now(),
 	}
@@ -125,6 +129,9 @@ func Run(ctx context.Context, s Stand, d *Device, o Options) *proof.Proof {
 		o.Checks = Checks()
 	}
 	for _, c := range o.Checks {
+		if o.Begins != nil {
+			o.Begins(c)
+		}
 		r := one(ctx, s, d, o, c)
 		p.Results = append(p.Results, r)
 		if o.Told != nil {
@@ -158,7 +165,7 @@ func one(ctx context.Context, s Stand, d *Device, o Options, c *Check) proof.Res
 				err = worse
 			}
 		}
-		if why := s.Blind(p.begun); why != "" && err == nil {
+		if why := s.Blind(p.begun); why != "" && (err == nil || c.eyes && proof.VerdictOf(err) == proof.Broken) {
 			err = proof.Undecide("%s", why)
 		}
 	}
@@ -385,6 +392,10 @@ func (p *pass) judged(since time.Time) error {
 			b.Rule == contract.RuleTerms && p.check.terms != nil && !slices.Contains(p.check.terms, b.Keyword) {
 			continue
 		}
+		if b.Rule == contract.RuleSilence && p.spoke(&b) {
+			p.note("it did publish %s: the broker did not pass it on", b.Clause)
+			continue
+		}
 		if !slices.ContainsFunc(found, func(x contract.Breach) bool {
 			return x.Rule == b.Rule && x.Clause == b.Clause && x.Keyword == b.Keyword && x.Where == b.Where
 		}) {
@@ -405,6 +416,18 @@ func (p *pass) judged(since time.Time) error {
 		more = fmt.Sprintf("; and %d more", n)
 	}
 	return proof.Break("%s%s", said(&found[0]), more)
+}
+
+// spoke tells whether the device published what was missed: then it did not come through, and that is not its doing.
+func (p *pass) spoke(b *contract.Breach) bool {
+	cl := p.stand.Contract().Clause(b.Clause)
+	if cl == nil {
+		return false
+	}
+	from := b.At.Add(-cl.Every.Period - cl.Every.Tolerance)
+	return slices.ContainsFunc(p.events(p.first), func(e trace.Event) bool {
+		return e.Kind == trace.Sent && e.Publish() != nil && cl.Topic.Values(e.Topic()) != nil && e.At.After(from) && e.At.Before(b.At)
+	})
 }
 
 // said is a breach in few words.

@@ -36,6 +36,7 @@ type Screen struct {
 	step     int // of what moves
 
 	inside *inside // a stand-in that is looked into, or nil
+	board  *board  // a device that is put to the proof, or nil
 }
 
 // question is what the user is asked before a message goes out or a signal is set.
@@ -54,7 +55,7 @@ func New(b *workbench.Bench) *Screen { return &Screen{bench: b, unfolded: map[st
 func (s *Screen) Title() string { return "devices" }
 
 // Typing tells whether keys are text.
-func (s *Screen) Typing() bool { return s.ask != nil }
+func (s *Screen) Typing() bool { return s.ask != nil || s.board != nil && s.board.leaves != nil }
 
 // refresh takes in how the devices stand.
 func (s *Screen) refresh() {
@@ -62,6 +63,9 @@ func (s *Screen) refresh() {
 	s.lay(time.Now())
 	if s.inside != nil {
 		s.inside.look(s.bench)
+	}
+	if s.board != nil {
+		s.board.state = s.bench.Subjected()
 	}
 }
 
@@ -121,6 +125,8 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 // typed hands a message to what is being typed in.
 func (s *Screen) typed(msg tea.Msg) {
 	switch {
+	case s.board != nil && s.board.leaves != nil:
+		s.board.leaves.Update(msg)
 	case s.ask == nil:
 	case s.ask.input != nil:
 		s.ask.input.Update(msg)
@@ -134,6 +140,8 @@ func (s *Screen) Actions() []look.Action {
 		return s.ask.actions(s)
 	case s.inside != nil:
 		return s.inside.actions(s)
+	case s.board != nil:
+		return s.board.actions(s)
 	}
 	inside := look.Act("i", "look into the stand-in", s.openInside)
 	if len(s.list) == 0 {
@@ -148,7 +156,7 @@ func (s *Screen) Actions() []look.Action {
 	st := *chosen
 	by := look.Act("s", "send by hand", func() tea.Cmd { return look.Composing(s.sentence(st)) })
 	if st.Phase == device.Real {
-		return append(append(append(out, by, s.replaces(st)), s.ofSite()...), inside)
+		return append(append(append(out, by, s.replaces(st), s.proves(st)), s.ofSite()...), inside)
 	}
 	out = append(append(out, s.switches(st)...), by)
 	d := s.bench.Device(st.Name)
@@ -161,8 +169,13 @@ func (s *Screen) Actions() []look.Action {
 	if st.Phase != device.Off {
 		out = append(out, look.Let("d", "delay", func() { s.askPace(st, d) }))
 	}
-	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }), s.replaces(st))
+	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }), s.replaces(st), s.proves(st))
 	return append(append(out, s.ofSite()...), inside)
+}
+
+// proves puts a device to the proof.
+func (s *Screen) proves(st device.State) look.Action {
+	return look.Act("P", "put it to the proof", func() tea.Cmd { return s.putToProof(st) })
 }
 
 // replaces lets the real one stand in a device's place, or plays it again.
@@ -430,6 +443,10 @@ func parse(s string) any {
 func (s *Screen) View(c look.Canvas) {
 	if s.inside != nil {
 		s.inside.draw(c)
+		return
+	}
+	if s.board != nil {
+		s.board.draw(c)
 		return
 	}
 	if len(s.list) == 0 {
