@@ -31,9 +31,9 @@ const mostAnswer = 4 << 10
 
 // passed are the stages of the way to the service, with when each was over.
 type passed struct {
-	name, tcp, tls, wrote, answered time.Time
-	address                         string
-	state                           *tls.ConnectionState
+	name, tcp, tls, answered time.Time
+	address                  string
+	state                    *tls.ConnectionState
 }
 
 // post sends a message to a service of a broker's that takes messages by HTTP, and tells what came of it, stage by stage.
@@ -42,7 +42,9 @@ func (e *Env) post(ctx context.Context, f *sendFlags, where string, args []strin
 	case f.lines || f.every > 0 || f.times > 0:
 		return usage("--lines, --every and --times are for MQTT: by HTTP one message is posted")
 	case f.given("qos") || f.given("retain") || f.responseTopic != "" || f.aliases || f.userProps != nil:
-		return usage("how the service is told of QoS, retain and properties is its own matter: write it into the URL, as its makers say")
+		return usage(
+			"how the service is told of QoS, retain and properties is its own matter: write it into the URL, as its makers say",
+		)
 	case f.broker != "" || f.version != "":
 		return usage("--broker and --protocol-version are for MQTT")
 	}
@@ -57,7 +59,9 @@ func (e *Env) post(ctx context.Context, f *sendFlags, where string, args []strin
 	case err != nil:
 		return usage("%s cannot be read as a URL: %w", where, err)
 	case u.User != nil:
-		return usage("write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs")
+		return usage(
+			"write the login as --username with --password-file or --password-env: what stands in a URL ends up in histories and logs",
+		)
 	case u.Hostname() == "":
 		return usage("%s names no host", where)
 	}
@@ -83,7 +87,12 @@ func (e *Env) post(ctx context.Context, f *sendFlags, where string, args []strin
 	}
 	var at passed
 	start := time.Now()
-	req, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, at.trace()), http.MethodPost, full, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(
+		httptrace.WithClientTrace(ctx, at.trace()),
+		http.MethodPost,
+		full,
+		bytes.NewReader(body),
+	)
 	if err != nil {
 		return usage("%w", err)
 	}
@@ -126,7 +135,6 @@ func (p *passed) trace() *httptrace.ClientTrace {
 		DNSDone:              func(httptrace.DNSDoneInfo) { p.name = time.Now() },
 		ConnectDone:          func(_, address string, err error) { p.connected(address, err) },
 		TLSHandshakeDone:     func(s tls.ConnectionState, err error) { p.shook(s, err) },
-		WroteRequest:         func(httptrace.WroteRequestInfo) { p.wrote = time.Now() },
 		GotFirstResponseByte: func() { p.answered = time.Now() },
 	}
 }
@@ -179,7 +187,11 @@ func (e *Env) notPosted(ctx context.Context, f *sendFlags, u *url.URL, config *t
 	if u.Port() != "" {
 		port = u.Port()
 	}
-	t := reach.Target{Name: u.Host, URL: scheme + "://" + net.JoinHostPort(u.Hostname(), port), ServerName: f.serverName}
+	t := reach.Target{
+		Name:       u.Host,
+		URL:        scheme + "://" + net.JoinHostPort(u.Hostname(), port),
+		ServerName: f.serverName,
+	}
 	if f.ca != "" {
 		t.CAs, _ = readCA(f.ca) // it was read before
 	}

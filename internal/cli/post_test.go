@@ -36,7 +36,11 @@ func service(t *testing.T) (url, folder string, got *[]string) {
 		}
 		io.WriteString(w, `{"message":"OK"}`)
 	}))
-	s.TLS = &tls.Config{Certificates: []tls.Certificate{own}, ClientCAs: ca.Pool(), ClientAuth: tls.RequireAndVerifyClientCert}
+	s.TLS = &tls.Config{
+		Certificates: []tls.Certificate{own},
+		ClientCAs:    ca.Pool(),
+		ClientAuth:   tls.RequireAndVerifyClientCert,
+	}
 	s.Config.ErrorLog = nil
 	s.StartTLS()
 	t.Cleanup(s.Close)
@@ -84,7 +88,10 @@ func TestAMessageIsPosted(t *testing.T) {
 		code, out, errOut := run(append([]string{"send", where, topic, "8.4"}, more...)...)
 		return code, out + errOut
 	}
-	code, text := send(url+"/topics/{topic}?qos=1", "marrowvoe/pen/1/oxygen", append(mine, "--content-type", "text/plain")...)
+	code, text := send(
+		url+"/topics/{topic}?qos=1",
+		"marrowvoe/pen/1/oxygen",
+		append(mine, "--content-type", "text/plain")...)
 	for _, want := range []string{"TLS 1.3", "TCP to 127.0.0.1:", "POST of 3 bytes is answered 200 OK", `it says: {"message":"OK"}`} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%d, not told: %s, in\n%s", code, want, text)

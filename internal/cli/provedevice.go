@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -43,34 +42,14 @@ func (e *Env) proveDevice(ctx context.Context, f *proveFlags, path string) error
 	if err != nil {
 		return err
 	}
-	w, err := openWorkspace(path)
+	r, err := e.openRun(f, path)
 	if err != nil {
 		return err
 	}
-	for _, p := range w.Problems {
-		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
-	}
-	b, err := workbench.New(w, workbench.Options{Faults: f.faults})
-	if err != nil {
-		return &exit{exitUsage, err}
-	}
-	defer b.Close()
-	files, err := f.products()
-	if err != nil {
+	defer r.close()
+	if err := r.begin(ctx, f.device.name+" of "+r.w.Name); err != nil {
 		return err
 	}
-	defer abandon(files)
-	var before *report.Document
-	if f.baseline != "" {
-		if before, err = readProof(f.baseline); err != nil {
-			return err
-		}
-	}
-	endRecord, err := e.recordedFrom(ctx, f, b.Log, f.device.name+" of "+w.Name)
-	if err != nil {
-		return err
-	}
-	f.about.Workspace, f.about.Revision = w.Name, b.Fingerprint()
 	o := subject.Options{Checks: checks, Watch: f.device.watch}
 	if ask != nil {
 		o.Ask = func(ctx context.Context, text string) (bool, string, error) {
@@ -83,39 +62,22 @@ func (e *Env) proveDevice(ctx context.Context, f *proveFlags, path string) error
 	}
 	began := func(at string) {
 		if !f.json {
-			plain.Fprintf(e.Out, "%s of %s is put to the proof: it dials %s\n\n", f.device.name, w.Name, at)
+			plain.Fprintf(e.Out, "%s of %s is put to the proof: it dials %s\n\n", f.device.name, r.w.Name, at)
 		}
 	}
-	p, err := b.PutToProof(ctx, workbench.Subject{
+	p, err := r.b.PutToProof(ctx, workbench.Subject{
 		Device: f.device.name, Real: f.device.real, Listen: f.device.listen, Faults: f.device.faults, Began: began,
 	}, o)
-	if closing := endRecord(); err == nil && closing != nil {
-		return closing
-	}
 	if err != nil {
+		r.endRecord()
 		return &exit{exitUsage, err}
 	}
-	if f.json {
-		if err := report.JSON(e.Out, p); err != nil {
-			return err
-		}
-	} else {
-		plain.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
+	return r.end(ctx, p, func() {
 		if changes := report.Changes(p); len(changes) > 0 {
 			plain.Fprintf(e.Out, "\nwhat its programmer has to change:\n")
 			for _, c := range changes {
 				plain.Fprintf(e.Out, "  - %s\n", c)
 			}
 		}
-	}
-	f.kept = proofsBeside(w.File)
-	e.keeps(ctx, f, p)
-	var failed error
-	for i := range files {
-		failed = errors.Join(failed, files[i].write(p))
-	}
-	if failed != nil {
-		return failed
-	}
-	return e.judged(f, p, before)
+	})
 }

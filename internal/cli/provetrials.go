@@ -18,6 +18,7 @@ import (
 	"hodstone/internal/report"
 	"hodstone/internal/trial"
 	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
 )
 
 // proveTrials carries out trials of a workspace, with its devices at work.
@@ -35,18 +36,12 @@ func (e *Env) proveTrials(ctx context.Context, f *proveFlags, path string) error
 	if err != nil {
 		return err
 	}
-	w, err := openWorkspace(path)
+	r, err := e.openRun(f, path)
 	if err != nil {
 		return err
 	}
-	for _, p := range w.Problems {
-		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
-	}
-	b, err := workbench.New(w, workbench.Options{Faults: f.faults})
-	if err != nil {
-		return &exit{exitUsage, err}
-	}
-	defer b.Close()
+	defer r.close()
+	b := r.b
 	var names []string
 	for _, pattern := range f.trials {
 		found, err := b.MatchTrials(pattern)
@@ -59,51 +54,94 @@ func (e *Env) proveTrials(ctx context.Context, f *proveFlags, path string) error
 			}
 		}
 	}
-	files, err := f.products()
-	if err != nil {
+	if err := r.begin(ctx, "trials of "+r.w.Name); err != nil {
 		return err
 	}
-	defer abandon(files)
-	var before *report.Document
-	if f.baseline != "" {
-		if before, err = readProof(f.baseline); err != nil {
-			return err
-		}
-	}
-	endRecord, err := e.recordedFrom(ctx, f, b.Log, "trials of "+w.Name)
-	if err != nil {
-		return err
-	}
-	f.about.Workspace, f.about.Revision = w.Name, b.Fingerprint()
 	b.Start()
 	if !f.json {
-		plain.Fprintf(e.Out, "%s, %d trials\n\n", w.Name, len(names))
+		plain.Fprintf(e.Out, "%s, %d trials\n\n", r.w.Name, len(names))
 	}
 	p := b.Try(ctx, names, ask, func(r proof.Result) {
 		if !f.json {
 			fmt.Fprint(e.Out, report.Line(&r))
 		}
 	})
-	if err := endRecord(); err != nil {
+	return r.end(ctx, p, func() {})
+}
+
+// proofRun is a proof of trials, or of a device, that runs on an opened workspace, with all that is written of it.
+type proofRun struct {
+	e         *Env
+	f         *proveFlags
+	w         *workspace.Workspace
+	b         *workbench.Bench
+	files     []product
+	before    *report.Document
+	endRecord func() error
+}
+
+// openRun opens the workspace for it, and tells its problems.
+func (e *Env) openRun(f *proveFlags, path string) (*proofRun, error) {
+	w, err := openWorkspace(path)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range w.Problems {
+		plain.Fprintf(e.ErrOut, "%s\n\n", plain.Lines(p.Error()))
+	}
+	b, err := workbench.New(w, workbench.Options{Faults: f.faults})
+	if err != nil {
+		return nil, &exit{exitUsage, err}
+	}
+	return &proofRun{e: e, f: f, w: w, b: b}, nil
+}
+
+// close ends it, and takes away what was begun and not written.
+func (r *proofRun) close() {
+	abandon(r.files)
+	r.b.Close()
+}
+
+// begin opens what is written, reads what is compared with, and begins the record.
+func (r *proofRun) begin(ctx context.Context, what string) (err error) {
+	if r.files, err = r.f.products(); err != nil {
 		return err
 	}
-	if f.json {
-		if err := report.JSON(e.Out, p); err != nil {
+	if r.f.baseline != "" {
+		if r.before, err = readProof(r.f.baseline); err != nil {
+			return err
+		}
+	}
+	if r.endRecord, err = r.e.recordedFrom(ctx, r.f, r.b.Log, what); err != nil {
+		return err
+	}
+	r.f.about.Workspace, r.f.about.Revision = r.w.Name, r.b.Fingerprint()
+	return nil
+}
+
+// end writes what came of it; more is told behind the summary, for people. It returns the exit code.
+func (r *proofRun) end(ctx context.Context, p *proof.Proof, more func()) error {
+	if err := r.endRecord(); err != nil {
+		return err
+	}
+	if r.f.json {
+		if err := report.JSON(r.e.Out, p); err != nil {
 			return err
 		}
 	} else {
-		plain.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
+		plain.Fprintf(r.e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
+		more()
 	}
-	f.kept = proofsBeside(w.File)
-	e.keeps(ctx, f, p)
+	r.f.kept = proofsBeside(r.w.File)
+	r.e.keeps(ctx, r.f, p)
 	var failed error
-	for i := range files {
-		failed = errors.Join(failed, files[i].write(p))
+	for i := range r.files {
+		failed = errors.Join(failed, r.files[i].write(p))
 	}
 	if failed != nil {
 		return failed
 	}
-	return e.judged(f, p, before)
+	return r.e.judged(r.f, p, r.before)
 }
 
 // judged is the exit code of a proof: by what got worse where there is a baseline, else by its verdicts.

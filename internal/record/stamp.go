@@ -11,8 +11,10 @@ import (
 // The time stamps that lines of logs begin with: seconds or milliseconds since 1970, RFC 3339 with T or a space, and the
 // syslog of RFC 3164, which names neither year nor zone.
 var (
-	epochStamp  = regexp.MustCompile(`^\[?(\d{10})(?:[.,](\d{1,9})|(\d{3}))?\]?[:,\s]`)
-	isoStamp    = regexp.MustCompile(`^(?:<\d{1,3}>\d? ?)?\[?(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(?:[.,](\d{1,9}))?(Z|[+-]\d\d:?\d\d)?\]?`)
+	epochStamp = regexp.MustCompile(`^\[?(\d{10})(?:[.,](\d{1,9})|(\d{3}))?\]?[:,\s]`)
+	isoStamp   = regexp.MustCompile(
+		`^(?:<\d{1,3}>\d? ?)?\[?(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(?:[.,](\d{1,9}))?(Z|[+-]\d\d:?\d\d)?\]?`,
+	)
 	syslogStamp = regexp.MustCompile(`^(?:<\d{1,3}>)?([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d) `)
 )
 
@@ -104,14 +106,26 @@ func (o *offset) String() string {
 	off := -o.least
 	sure := (o.fine + 2*followEvery).Round(10 * time.Millisecond)
 	if off.Abs() <= max(worthTelling, sure) {
-		return fmt.Sprintf("its time stamps are %s; its clock is ours within %s", o.form, max(sure, off.Abs().Round(10*time.Millisecond)))
+		return fmt.Sprintf(
+			"its time stamps are %s; its clock is ours within %s",
+			o.form,
+			max(sure, off.Abs().Round(10*time.Millisecond)),
+		)
 	}
 	how := "ahead of"
 	if off < 0 {
 		how = "behind"
 	}
-	text := fmt.Sprintf("its time stamps are %s; its clock is %s %s ours, within %s", o.form, off.Abs().Round(max(10*time.Millisecond, o.fine)), how, sure)
-	if zone := off.Abs().Round(15 * time.Minute); zone > 0 && (off.Abs()-zone).Abs() < time.Minute && o.form != "epoch seconds" && o.form != "RFC 3339" {
+	text := fmt.Sprintf(
+		"its time stamps are %s; its clock is %s %s ours, within %s",
+		o.form,
+		off.Abs().Round(max(10*time.Millisecond, o.fine)),
+		how,
+		sure,
+	)
+	if zone := off.Abs().
+		Round(15 * time.Minute); zone > 0 && (off.Abs()-zone).Abs() < time.Minute && o.form != "epoch seconds" &&
+		o.form != "RFC 3339" {
 		text += ": another time zone?"
 	}
 	return text

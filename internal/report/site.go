@@ -91,7 +91,11 @@ func (s *Site) Draw() (*draw.Surface, error) {
 	}
 	d := draw.New(w, h)
 	for i, line := range s.Caption {
-		d.Text(draw.Font{Color: ink, Size: 11, Bold: i == 0, Align: -1}, draw.Point{X: siteMargin, Y: siteMargin + float64(i)*siteRow}, line)
+		d.Text(
+			draw.Font{Color: ink, Size: 11, Bold: i == 0, Align: -1},
+			draw.Point{X: siteMargin, Y: siteMargin + float64(i)*siteRow},
+			line,
+		)
 	}
 	left := siteMargin + siteBlock
 	box := left + siteLink
@@ -102,19 +106,35 @@ func (s *Site) Draw() (*draw.Surface, error) {
 		if !b.In {
 			pen = draw.Pen{Color: ember, Width: 1.4, Dash: []float64{4, 3}}
 		}
-		d.Line(pen, draw.Point{X: box, Y: y - 11}, draw.Point{X: box + siteBox, Y: y - 11},
-			draw.Point{X: box + siteBox, Y: y + tall - 11}, draw.Point{X: box, Y: y + tall - 11}, draw.Point{X: box, Y: y - 11})
+		d.Line(
+			pen,
+			draw.Point{X: box, Y: y - 11},
+			draw.Point{X: box + siteBox, Y: y - 11},
+			draw.Point{
+				X: box + siteBox,
+				Y: y + tall - 11,
+			},
+			draw.Point{X: box, Y: y + tall - 11},
+			draw.Point{X: box, Y: y - 11},
+		)
 		d.Text(draw.Font{Color: ink, Size: 11, Bold: true, Align: 0}, draw.Point{X: box + siteBox/2, Y: y + 3}, b.Name)
 		for k, line := range b.Words {
-			d.Text(draw.Font{Color: faint, Size: 8}, draw.Point{X: box + siteBox/2, Y: y + 3 + float64(k+1)*siteRow*0.8}, line)
+			d.Text(
+				draw.Font{Color: faint, Size: 8},
+				draw.Point{X: box + siteBox/2, Y: y + 3 + float64(k+1)*siteRow*0.8},
+				line,
+			)
 		}
 	}
 	for i := range s.Members {
 		s.drawMember(d, &s.Members[i], top+float64(members[i].Row)*siteRow, left, box)
 	}
 	y := h - siteMargin
-	d.Text(draw.Font{Color: faint, Size: 8, Align: -1}, draw.Point{X: siteMargin, Y: y},
-		"solid: connected   dashed: connecting or lost   dotted: frozen   none: off   arrows: which way messages go, a second")
+	d.Text(
+		draw.Font{Color: faint, Size: 8, Align: -1},
+		draw.Point{X: siteMargin, Y: y},
+		"solid: connected   dashed: connecting or lost   dotted: frozen   none: off   arrows: which way messages go, a second",
+	)
 	return d, nil
 }
 

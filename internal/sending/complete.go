@@ -40,7 +40,8 @@ func Complete(text string, at int, site Site) (options []string, from int) {
 	}
 	prefix := func(all []string) ([]string, int) {
 		for _, o := range all {
-			if strings.HasPrefix(strings.ToLower(o), strings.ToLower(typed)) && o != typed && !slices.Contains(options, o) {
+			if strings.HasPrefix(strings.ToLower(o), strings.ToLower(typed)) && o != typed &&
+				!slices.Contains(options, o) {
 				options = append(options, o)
 			}
 		}

@@ -138,7 +138,8 @@ func TestTheNextWordIsOffered(t *testing.T) {
 	} {
 		at := strings.Index(text, "|")
 		options, from := sending.Complete(strings.Replace(text, "|", "", 1), at, s)
-		if len(options) == 0 || options[0] != want[0] || want[1] != "" && !slices.Contains(options, want[1]) || from > at {
+		if len(options) == 0 || options[0] != want[0] || want[1] != "" && !slices.Contains(options, want[1]) ||
+			from > at {
 			t.Errorf("%s: %q from %d, want %q", text, options, from, want)
 		}
 	}
@@ -166,7 +167,8 @@ func TestASentenceBeginsWithWhatFits(t *testing.T) {
 			}
 		}
 	}
-	o, err := sending.Begin(s.Contract.Clause("feeder.set"), map[string]string{"pen": "2"}, "", []byte("{\n \"run\": false}")).Order(s.Contract, nil)
+	o, err := sending.Begin(s.Contract.Clause("feeder.set"), map[string]string{"pen": "2"}, "", []byte("{\n \"run\": false}")).
+		Order(s.Contract, nil)
 	if err != nil || string(o.Payload) != `{  "run": false}` {
 		t.Errorf("begun with what was last: %q, %v", o.Payload, err)
 	}
@@ -175,10 +177,10 @@ func TestASentenceBeginsWithWhatFits(t *testing.T) {
 func FuzzSentence(f *testing.F) {
 	f.Add(`as shore send {"a":"b to c"} to feeder.set of pen 2 at QoS 1, not retained, on quay, every 2s, 10 times`, 12)
 	f.Add(`send "x\n" to "a b,c"`, 3)
+	known := site(f)
 	f.Fuzz(func(t *testing.T, text string, at int) {
 		s, err := sending.Read(text)
-		c := site(t)
-		sending.Complete(text, at, c)
+		sending.Complete(text, at, known)
 		if err != nil {
 			return
 		}

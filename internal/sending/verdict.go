@@ -21,8 +21,15 @@ func (o *Order) Judge(c *contract.Contract, actors []Actor) {
 		sender = "Hodstone's own client"
 	}
 	j := contract.NewJudge(c, rule.All()).Message(contract.Message{
-		At: time.Now(), Topic: o.Topic, Payload: o.Payload, QoS: o.QoS, Granted: o.QoS, Retain: o.Retain, RetainKnown: true,
-		Sender: sender, Party: o.Party,
+		At:          time.Now(),
+		Topic:       o.Topic,
+		Payload:     o.Payload,
+		QoS:         o.QoS,
+		Granted:     o.QoS,
+		Retain:      o.Retain,
+		RetainKnown: true,
+		Sender:      sender,
+		Party:       o.Party,
 	})
 	o.Breaches, o.Near = j.Breaches, j.Near
 	i := slices.IndexFunc(actors, func(a Actor) bool { return a.Name == o.Speaker })
@@ -153,15 +160,19 @@ func examples(cl *contract.Clause) (out [][]byte) {
 // typed is a payload as it stands in a sentence: on one line, a text in quotes where it would be read as another.
 func typed(cl *contract.Clause, text string) string {
 	if f := cl.Payload.Format; f != payload.Text && f != payload.Number {
-		return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == '\n' || r == '\r' || r == '\t' }), " ")
+		return strings.Join(
+			strings.FieldsFunc(text, func(r rune) bool { return r == '\n' || r == '\r' || r == '\t' }),
+			" ",
+		)
 	}
 	return Quoted(text)
 }
 
 // Quoted is a text as it stands in a sentence: in quotes where it would be read as another.
 func Quoted(text string) string {
-	if text != "" && (text == nothing || !utf8.ValidString(text) || strings.TrimSpace(text) != text || strings.ContainsAny(text, "\"{[") ||
-		strings.ContainsFunc(text, func(r rune) bool { return r < ' ' }) || strings.Contains(text, " to ")) {
+	if text != "" &&
+		(text == nothing || !utf8.ValidString(text) || strings.TrimSpace(text) != text || strings.ContainsAny(text, "\"{[") ||
+			strings.ContainsFunc(text, func(r rune) bool { return r < ' ' }) || strings.Contains(text, " to ")) {
 		return strconv.Quote(text)
 	}
 	return text

@@ -306,7 +306,15 @@ func (b *Bench) Again(topic string, m *packet.Publish) string {
 
 // Prepared is the sentence of a message that stands ready in the workspace. The error says why it cannot be made.
 func (b *Bench) Prepared(p *workspace.Prepared) (string, error) {
-	s := &sending.Sentence{As: p.As, To: p.Topic, Of: p.Parameters, QoS: p.QoS, Retain: p.Retain, Every: p.Every, Times: p.Times}
+	s := &sending.Sentence{
+		As:     p.As,
+		To:     p.Topic,
+		Of:     p.Parameters,
+		QoS:    p.QoS,
+		Retain: p.Retain,
+		Every:  p.Every,
+		Times:  p.Times,
+	}
 	cl := b.Workspace().Contract.Clause(p.Clause)
 	var v any
 	if p.Payload != nil {
@@ -363,7 +371,6 @@ func (b *Bench) Pinned(clause string, of map[string]string) bool {
 type ReadoutState struct {
 	Clause *contract.Clause
 	Of     map[string]string
-	Topic  string
 	Cell   *contract.Cell // nil before the first message
 }
 
@@ -390,11 +397,10 @@ func (b *Bench) Readouts() (out []ReadoutState) {
 				continue
 			}
 			found = true
-			out = append(out, ReadoutState{Clause: cl, Of: of, Topic: c.Topic, Cell: c})
+			out = append(out, ReadoutState{Clause: cl, Of: of, Cell: c})
 		}
 		if !found {
-			topic, _ := cl.Topic.Topic(r.Parameters)
-			out = append(out, ReadoutState{Clause: cl, Of: r.Parameters, Topic: topic})
+			out = append(out, ReadoutState{Clause: cl, Of: r.Parameters})
 		}
 	}
 	return out

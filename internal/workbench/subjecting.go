@@ -349,7 +349,8 @@ func (b *Bench) StartSubject(x Subject) error {
 			_, notKept = b.keep(p)
 		}
 		change(func(s *SubjectState) {
-			s.Running, s.Doing, s.Question, s.Err, s.Kept, s.NotKept = false, "", "", err, whole && notKept == nil, notKept
+			s.Running, s.Doing, s.Question, s.Err, s.Kept, s.NotKept = false, "", "", err, whole &&
+				notKept == nil, notKept
 		})
 		t.mu.Lock()
 		t.cancel = nil

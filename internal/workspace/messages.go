@@ -144,14 +144,23 @@ func (l *loader) message(e entry) {
 	case cl != nil:
 		for _, name := range cl.Topic.Parameters() {
 			if p.Parameters[name] == "" {
-				e.at.fail(fmt.Sprintf("add parameters: {%s: …}", name), "the topic of %s has {%s}, which has no value here",
-					cl.Name, name)
+				e.at.fail(
+					fmt.Sprintf("add parameters: {%s: …}", name),
+					"the topic of %s has {%s}, which has no value here",
+					cl.Name,
+					name,
+				)
 				return
 			}
 		}
 	}
 	if p.Times > 1 && p.Every == 0 {
-		e.at.fail("add every: 2s", "message %s is sent %d times, and it is not said with which time between", e.key, p.Times)
+		e.at.fail(
+			"add every: 2s",
+			"message %s is sent %d times, and it is not said with which time between",
+			e.key,
+			p.Times,
+		)
 		return
 	}
 	l.w.Messages = append(l.w.Messages, p)

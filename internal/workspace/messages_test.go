@@ -77,7 +77,8 @@ func TestReadoutsArePinnedInPlace(t *testing.T) {
 			t.Fatalf("%s: %v %v\n%s", name, err, w.Problems, after)
 		}
 		last := w.Readouts[len(w.Readouts)-1]
-		if last.Clause != "level" || last.Parameters["pen"] != "2" || name == "lines" && !strings.Contains(after, "# all") ||
+		if last.Clause != "level" || last.Parameters["pen"] != "2" ||
+			name == "lines" && !strings.Contains(after, "# all") ||
 			strings.Contains(before, "# the end") && !strings.Contains(after, "# the end") {
 			t.Errorf("%s: pinned %+v in\n%s", name, last, after)
 		}

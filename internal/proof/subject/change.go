@@ -28,7 +28,13 @@ func Change(device string, b *contract.Breach) string {
 	case contract.RuleAnswer:
 		return fmt.Sprintf("answer %s as agreed, %s; %s came", b.Clause, b.Expected, b.Seen)
 	case contract.RuleStamp:
-		return fmt.Sprintf("set the clock that %s tells the time by%s: expected %s, it says %s", b.Clause, at, b.Expected, b.Seen)
+		return fmt.Sprintf(
+			"set the clock that %s tells the time by%s: expected %s, it says %s",
+			b.Clause,
+			at,
+			b.Expected,
+			b.Seen,
+		)
 	case contract.RulePresence:
 		return fmt.Sprintf("tell how it comes and goes as agreed: expected %s, saw %s", b.Expected, b.Seen)
 	case contract.RuleSubscribes:

@@ -28,9 +28,13 @@ func Checks() []*Check {
 			terms: []string{"client-id", "version", "keep-alive", "clean-start", "tls", "login"},
 		},
 		{
-			Check: proof.Check{Name: "device.speaks", Title: "it publishes what its clauses say",
+			Check: proof.Check{
+				Name:     "device.speaks",
+				Title:    "it publishes what its clauses say",
 				Expected: "each of its clauses on its topic, with QoS, retain flag, payload and cadence as agreed; the first value in time",
-				Sections: contractOf, Once: true},
+				Sections: contractOf,
+				Once:     true,
+			},
 			run: speaks, eyes: true, rules: []contract.RuleName{
 				contract.RuleFormat, contract.RuleSchema, contract.RuleValue, contract.RuleRange, contract.RuleSize,
 				contract.RuleQoS, contract.RuleRetain, contract.RuleFrom, contract.RuleSilence, contract.RuleHaste,
@@ -49,15 +53,23 @@ func Checks() []*Check {
 			}, terms: []string{"in-flight"},
 		},
 		{
-			Check: proof.Check{Name: "device.survives", Title: "it leaves alone what it does not understand",
+			Check: proof.Check{
+				Name:     "device.survives",
+				Title:    "it leaves alone what it does not understand",
 				Expected: "whatever comes on the topics of its commands, it stays connected, and its state is unchanged",
-				Sections: contractOf, Once: true},
+				Sections: contractOf,
+				Once:     true,
+			},
 			run: survives,
 		},
 		{
-			Check: proof.Check{Name: "device.resends", Title: "it sends again what was not acknowledged",
+			Check: proof.Check{
+				Name:     "device.resends",
+				Title:    "it sends again what was not acknowledged",
 				Expected: "after it came back to its session, the message again, with DUP and the same packet identifier",
-				Sections: proof.Same("4.4", "4.4"), Once: true},
+				Sections: proof.Same("4.4", "4.4"),
+				Once:     true,
+			},
 			run: resends,
 		},
 		{
@@ -67,10 +79,16 @@ func Checks() []*Check {
 			run: subscribesAgain, rules: []contract.RuleName{contract.RuleSubscribes},
 		},
 		{
-			Check: proof.Check{Name: "device.comes-back", Title: "it comes back after its link was lost, and is not hasty",
+			Check: proof.Check{
+				Name:     "device.comes-back",
+				Title:    "it comes back after its link was lost, and is not hasty",
 				Expected: "back in the agreed time, with no more tries than agreed",
-				Sections: contractOf, Once: true},
-			run: comesBack, rules: []contract.RuleName{contract.RuleTerms}, terms: []string{"back-within", "tries"},
+				Sections: contractOf,
+				Once:     true,
+			},
+			run:   comesBack,
+			rules: []contract.RuleName{contract.RuleTerms},
+			terms: []string{"back-within", "tries"},
 		},
 		{
 			Check: proof.Check{Name: "device.will", Title: "its loss is told",
@@ -88,12 +106,18 @@ func Checks() []*Check {
 			Check: proof.Check{Name: "device.goodbye", Title: "it says goodbye",
 				Expected: "stopped in order, the agreed word that it leaves, then DISCONNECT, then nothing",
 				Sections: proof.Same("3.14", "3.14"), Once: true},
-			run: goodbye, rules: []contract.RuleName{contract.RuleTerms, contract.RulePresence}, terms: []string{"goodbye"},
+			run:   goodbye,
+			rules: []contract.RuleName{contract.RuleTerms, contract.RulePresence},
+			terms: []string{"goodbye"},
 		},
 		{
-			Check: proof.Check{Name: "device.refuses", Title: "it refuses certificates that are not its broker's",
+			Check: proof.Check{
+				Name:     "device.refuses",
+				Title:    "it refuses certificates that are not its broker's",
 				Expected: "no CONNECT to whoever shows a stranger's certificate, one for another name, an expired or a self-signed one",
-				Sections: proof.Same("5.4", "5.4"), Once: true},
+				Sections: proof.Same("5.4", "5.4"),
+				Once:     true,
+			},
 			run: refuses,
 		},
 	}
@@ -111,7 +135,10 @@ func (p *pass) published() (out []*contract.Clause) {
 
 func (p *pass) taken() (out []*contract.Clause) {
 	for _, cl := range p.stand.Contract().Clauses {
-		if _, err := cl.Topic.Topic(p.d.Params); err == nil && slices.Contains(cl.To, p.d.Party) && cl.From != p.d.Party {
+		if _, err := cl.Topic.Topic(
+			p.d.Params,
+		); err == nil && slices.Contains(cl.To, p.d.Party) &&
+			cl.From != p.d.Party {
 			out = append(out, cl)
 		}
 	}
@@ -137,7 +164,13 @@ func arrives(p *pass) error {
 	p.decide(e)
 	c := e.Packet.(*packet.Connect)
 	p.wait(judging)
-	p.tell("MQTT %s, client identifier %q, keep alive %d s, clean start %v", e.Version, c.ClientID, c.KeepAlive, c.CleanStart)
+	p.tell(
+		"MQTT %s, client identifier %q, keep alive %d s, clean start %v",
+		e.Version,
+		c.ClientID,
+		c.KeepAlive,
+		c.CleanStart,
+	)
 	if p.party.Terms == nil {
 		p.note("party %s has no terms: write down what its sessions must look like", p.party.Name)
 	}
@@ -266,7 +299,10 @@ func answers(p *pass) error {
 				if p.await(p.mark, 0, func(e *trace.Event) bool {
 					return got(packet.PUBLISH)(e) && cl.Topic.Values(e.Topic()) != nil
 				}) == nil {
-					return proof.Undecide("%s did not reach it: is it subscribed? (see device.subscribes-again)", cl.Name)
+					return proof.Undecide(
+						"%s did not reach it: is it subscribed? (see device.subscribes-again)",
+						cl.Name,
+					)
 				}
 				p.note("to change: answer %s by %s within %s", cl.Name, answer.Name, cl.Answer.Within)
 				return proof.Break("no %s within %s of %s", answer.Name, cl.Answer.Within, cl.Name)
@@ -438,7 +474,12 @@ func survives(p *pass) error {
 			if e := p.changed(cl, answer, before, x.body); e != nil {
 				p.decide(e)
 				p.note("to change: let %s on %s change nothing", x.name, cl.Name)
-				return proof.Break("after %s on %s its state was %s", x.name, cl.Name, payload.Show(e.Publish().Payload, 60))
+				return proof.Break(
+					"after %s on %s its state was %s",
+					x.name,
+					cl.Name,
+					payload.Show(e.Publish().Payload, 60),
+				)
 			}
 		}
 		if err := p.stale(cl, answer, before, body); err != nil {
@@ -559,7 +600,11 @@ func (p *pass) stale(cl, answer *contract.Clause, before, body []byte) error {
 			bytes.Equal(e.Publish().Payload, before)
 	})
 	if e != nil {
-		p.note("it says %s after an old retained %s; whether that is its state or obedience cannot be told apart", answer.Name, cl.Name)
+		p.note(
+			"it says %s after an old retained %s; whether that is its state or obedience cannot be told apart",
+			answer.Name,
+			cl.Name,
+		)
 	}
 	return nil
 }

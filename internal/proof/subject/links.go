@@ -87,13 +87,22 @@ func resends(p *pass) error {
 	p.decide(again)
 	switch {
 	case again == nil:
-		p.note("to change: keep what was not acknowledged, and send it again after CONNACK with session present 1 (4.4)")
-		return proof.Break("packet %d was not acknowledged, and is not sent again within 10 s of coming back", lost.Publish().ID)
+		p.note(
+			"to change: keep what was not acknowledged, and send it again after CONNACK with session present 1 (4.4)",
+		)
+		return proof.Break(
+			"packet %d was not acknowledged, and is not sent again within 10 s of coming back",
+			lost.Publish().ID,
+		)
 	case !again.Publish().Dup:
 		p.note("to change: set DUP on what is sent again (3.3.1.1)")
 		return proof.Break("packet %d is sent again without DUP", lost.Publish().ID)
 	}
-	p.tell("packet %d again with DUP, %s after it was back", lost.Publish().ID, again.At.Sub(back.At).Round(time.Millisecond))
+	p.tell(
+		"packet %d again with DUP, %s after it was back",
+		lost.Publish().ID,
+		again.At.Sub(back.At).Round(time.Millisecond),
+	)
 	return nil
 }
 
@@ -158,7 +167,8 @@ func comesBack(p *pass) error {
 	}
 	p.step("its link is cut, and CONNECT is refused with %s for %s", code.In(packet.CONNACK, back.Version), refusedFor)
 	p.doing()
-	p.stand.Tap().Set(tap.Rule{Do: tap.Refuse, Type: packet.CONNECT, Client: p.d.Name, Code: code, For: refusedFor, Most: refusedMost})
+	p.stand.Tap().
+		Set(tap.Rule{Do: tap.Refuse, Type: packet.CONNECT, Client: p.d.Name, Code: code, For: refusedFor, Most: refusedMost})
 	p.cut()
 	for end := time.Now().Add(refusedFor); time.Now().Before(end) && p.wait(10*poll); {
 		if p.judged(p.begun) != nil {
@@ -265,13 +275,21 @@ func will(p *pass) error {
 		return proof.Break("nobody is told within %s: its keep alive is 0, so the broker does not notice", within)
 	}
 	if news == nil {
-		return proof.Undecide("nobody is told within %s of the end of its link, although its CONNECT has the will: does the broker publish wills? (see will.on-cut of its proof)", within)
+		return proof.Undecide(
+			"nobody is told within %s of the end of its link, although its CONNECT has the will: does the broker publish wills? (see will.on-cut of its proof)",
+			within,
+		)
 	}
 	p.decide(news)
 	took := news.At.Sub(p.at)
 	p.tell("%q after %s", cl.Presence.Lost, took.Round(10*time.Millisecond))
 	if due := p.alive()*3/2 + 5*time.Second; agreed > 0 && took > agreed && due < agreed {
-		return proof.Undecide("its loss is told after %s; agreed is %s, and by its keep alive of %s the broker could have told by then", took.Round(10*time.Millisecond), agreed, p.alive())
+		return proof.Undecide(
+			"its loss is told after %s; agreed is %s, and by its keep alive of %s the broker could have told by then",
+			took.Round(10*time.Millisecond),
+			agreed,
+			p.alive(),
+		)
 	} else if agreed > 0 && took > agreed {
 		p.note("to change: shorten its keep alive, %s, so that its loss is told within %s", p.alive(), agreed)
 		return proof.Break("its loss is told after %s; agreed is %s", took.Round(10*time.Millisecond), agreed)
@@ -302,7 +320,12 @@ func notices(p *pass) error {
 		p.note("it holds on to a dead link longer than %s; the standard only advises (3.1.2.10)", within)
 		return proof.Unsupport("it did not give the link up within %s, and nothing is agreed", within)
 	}
-	if p.tell("given up after %s, with a keep alive of %s", took.Round(10*time.Millisecond), p.alive()); agreed > 0 && took > agreed {
+	if p.tell(
+		"given up after %s, with a keep alive of %s",
+		took.Round(10*time.Millisecond),
+		p.alive(),
+	); agreed > 0 &&
+		took > agreed {
 		p.note("to change: give a dead link up within %s", agreed)
 		return proof.Break("given up after %s; agreed is %s", took.Round(10*time.Millisecond), agreed)
 	}

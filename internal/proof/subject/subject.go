@@ -91,7 +91,8 @@ func Match(pattern string) ([]*Check, error) {
 	var all []string
 	for _, c := range Checks() {
 		all = append(all, c.Name)
-		if pattern == "" || pattern == "*" || pattern == "device.*" || c.Name == pattern || c.Name == "device."+pattern {
+		if pattern == "" || pattern == "*" || pattern == "device.*" || c.Name == pattern ||
+			c.Name == "device."+pattern {
 			out = append(out, c)
 		}
 	}
@@ -313,7 +314,10 @@ func (p *pass) come() error {
 	if p.await(from, within, accepted) == nil {
 		if e := p.await(from, 0, got(packet.CONNACK)); e != nil {
 			p.decide(e)
-			return proof.Undecide("the broker refused it: %s", e.Packet.(*packet.Connack).Code.In(packet.CONNACK, e.Version))
+			return proof.Undecide(
+				"the broker refused it: %s",
+				e.Packet.(*packet.Connack).Code.In(packet.CONNACK, e.Version),
+			)
 		}
 		return proof.Undecide("%s did not come within %s; it is to dial %s", p.d.Name, within, p.stand.At())
 	}
@@ -426,7 +430,8 @@ func (p *pass) spoke(b *contract.Breach) bool {
 	}
 	from := b.At.Add(-cl.Every.Period - cl.Every.Tolerance)
 	return slices.ContainsFunc(p.events(p.first), func(e trace.Event) bool {
-		return e.Kind == trace.Sent && e.Publish() != nil && cl.Topic.Values(e.Topic()) != nil && e.At.After(from) && e.At.Before(b.At)
+		return e.Kind == trace.Sent && e.Publish() != nil && cl.Topic.Values(e.Topic()) != nil && e.At.After(from) &&
+			e.At.Before(b.At)
 	})
 }
 

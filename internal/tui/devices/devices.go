@@ -169,7 +169,12 @@ func (s *Screen) Actions() []look.Action {
 	if st.Phase != device.Off {
 		out = append(out, look.Let("d", "delay", func() { s.askPace(st, d) }))
 	}
-	out = append(out, look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }), s.replaces(st), s.proves(st))
+	out = append(
+		out,
+		look.Let("m", "misbehave", func() { s.ask = s.askFault(st.Name, 0) }),
+		s.replaces(st),
+		s.proves(st),
+	)
 	return append(append(out, s.ofSite()...), inside)
 }
 
@@ -219,15 +224,22 @@ func (s *Screen) moves() look.Action {
 
 // fold shows the devices of a kind one by one, or all in a row.
 func (s *Screen) fold(r row) look.Action {
-	return look.Let("enter", map[bool]string{false: "show each", true: "show only the odd ones"}[s.unfolded[r.kind]], func() {
-		s.unfolded[r.kind] = !s.unfolded[r.kind]
-		s.lay(time.Now())
-	})
+	return look.Let(
+		"enter",
+		map[bool]string{false: "show each", true: "show only the odd ones"}[s.unfolded[r.kind]],
+		func() {
+			s.unfolded[r.kind] = !s.unfolded[r.kind]
+			s.lay(time.Now())
+		},
+	)
 }
 
 // ofSite are the actions that concern all devices.
 func (s *Screen) ofSite() []look.Action {
-	out := append(s.ready(), look.Let("t", map[bool]string{false: "list", true: "drawing"}[s.asList], func() { s.asList = !s.asList }))
+	out := append(
+		s.ready(),
+		look.Let("t", map[bool]string{false: "list", true: "drawing"}[s.asList], func() { s.asList = !s.asList }),
+	)
 	if len(s.bench.Workspace().Messages) > 0 {
 		out = append(out, look.Let("n", "messages that are ready", s.askReady))
 	}

@@ -102,7 +102,9 @@ func (v *board) draw(c look.Canvas) {
 		for i := range st.Results {
 			n[st.Results[i].Verdict]++
 		}
-		about = report.SummaryLine(n) + map[bool]string{true: "; kept with the proofs (6, d compares)", false: "; stopped, and not kept"}[st.Kept]
+		about = report.SummaryLine(
+			n,
+		) + map[bool]string{true: "; kept with the proofs (6, d compares)", false: "; stopped, and not kept"}[st.Kept]
 	}
 	sty := t.Dim
 	switch {

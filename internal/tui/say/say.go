@@ -231,7 +231,10 @@ func (l *Line) verdict(c look.Canvas) {
 		case len(o.Breaches) > 0:
 			for i := range o.Breaches {
 				b := &o.Breaches[i]
-				line(fmt.Sprintf("✗ %s%s: agreed is %s, this is %s", b.Rule, place(b.Where), b.Expected, b.Seen), t.Broken)
+				line(
+					fmt.Sprintf("✗ %s%s: agreed is %s, this is %s", b.Rule, place(b.Where), b.Expected, b.Seen),
+					t.Broken,
+				)
 			}
 		case o.Clause != nil:
 			line("✓ as "+o.Clause.Name+" agrees", t.Kept)
