@@ -36,6 +36,10 @@ func Acceptance(p *proof.Proof, basis Basis) (*draw.Document, error) {
 	if trials {
 		d.Title = "Trials of the site " + p.Target.Broker
 	}
+	device := len(p.Results) > 0 && strings.HasPrefix(p.Results[0].Check.Name, "device.")
+	if device {
+		d.Title = "Proof of the device " + p.Target.Broker
+	}
 	n := p.Counts()
 	switch {
 	case n[proof.Broken] > 0:
@@ -70,7 +74,7 @@ func Acceptance(p *proof.Proof, basis Basis) (*draw.Document, error) {
 		},
 	}
 	if trials {
-		rows = [][]string{{"site", p.Target.Broker}}
+		rows = [][]string{{map[bool]string{false: "site", true: "device"}[device], p.Target.Broker}}
 	}
 	d.Table([]string{"", ""}, rowsOf(append(rows,
 		[]string{"begun", p.Started.UTC().Format("2006-01-02 15:04:05 UTC")},

@@ -136,6 +136,9 @@ func Standard(r *proof.Result) string {
 	if r.Check.Sections.Elsewhere() {
 		return section
 	}
+	if r.Version == 0 { // in each alike
+		return "MQTT §" + strings.ReplaceAll(section, ", ", ", §")
+	}
 	return fmt.Sprintf("MQTT %s §%s", version, strings.ReplaceAll(section, ", ", ", §"))
 }
 

@@ -9,6 +9,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"hodstone/internal/contract"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
@@ -121,6 +122,9 @@ func TestADeviceFaultIsFoundByItsCheck(t *testing.T) {
 			r := prove(t, onTheBench, f.Check, f.Name)[f.Check]
 			if r.Verdict != proof.Broken || !strings.Contains(strings.Join(r.Notes, "; "), "to change: ") {
 				t.Errorf("%s: %s", f.Name, say(r))
+			}
+			if f.Breaks == contract.RuleSchema && len(r.Decisive) == 0 {
+				t.Errorf("%s: no packet is shown that decided", f.Name)
 			}
 		})
 	}

@@ -3,6 +3,7 @@
 package subject
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -410,9 +411,7 @@ func (p *pass) judged(since time.Time) error {
 		return nil
 	}
 	for i := range found {
-		if b := &found[i]; b.Seq > 0 {
-			p.decisive = append(p.decisive, b.Seq)
-		}
+		p.decide(p.own(&found[i]))
 		p.note("to change: %s", Change(p.d.Name, &found[i]))
 	}
 	more := ""
@@ -420,6 +419,18 @@ func (p *pass) judged(since time.Time) error {
 		more = fmt.Sprintf("; and %d more", n)
 	}
 	return proof.Break("%s%s", said(&found[0]), more)
+}
+
+// own is the device's packet that a breach is about: the judge may have seen the message where it came; nil for none.
+func (p *pass) own(b *contract.Breach) (found *trace.Event) {
+	for _, e := range p.events(p.first) {
+		m := e.Publish()
+		if e.Seq == b.Seq || m != nil && e.Kind == trace.Sent && b.Seq > 0 && e.Seq < b.Seq && e.Topic() == b.Topic &&
+			bytes.Equal(m.Payload, b.Payload) {
+			found = &e
+		}
+	}
+	return found
 }
 
 // spoke tells whether the device published what was missed: then it did not come through, and that is not its doing.
