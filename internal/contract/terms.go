@@ -33,6 +33,9 @@ type Terms struct {
 	// GivesUpWithin is how soon it gives a dead link up, and BackWithin how soon it is back after the end of one.
 	GivesUpWithin, BackWithin time.Duration
 	Tries                     Rate // of CONNECT
+	// Buffers is for how long a time without a connection what it measured comes once it is back: 0 for nothing of it, nil
+	// where nothing is agreed.
+	Buffers *time.Duration
 }
 
 // Need tells whether something is to be there.

@@ -145,6 +145,11 @@ func (x *Terms) Tree() expression.Object {
 		t.put(d.key, d.d.String())
 	}
 	t.put("tries", x.Tries.String())
+	if b := x.Buffers; b != nil && *b == 0 {
+		t.put("buffers", "none")
+	} else if b != nil {
+		t.put("buffers", short(*b))
+	}
 	return t.Object
 }
 

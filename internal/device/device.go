@@ -164,7 +164,9 @@ func New(o Options) *Device {
 		traced(p, raw)
 	}
 	copts := client.Options{
-		Dial:      o.Dial,
+		Dial:      d.dial,
+		Heed:      d.heed,
+		Take:      d.takes,
 		Version:   s.Version,
 		Message:   d.arrived,
 		InFlight:  s.InFlight,

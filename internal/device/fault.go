@@ -28,6 +28,10 @@ type misdeed struct {
 	deaf     bool                                              // it subscribes to nothing
 	forgets  bool                                              // it subscribes the first time only
 	overlong bool                                              // it speaks after DISCONNECT
+	heedless packet.PropertyID                                 // of CONNACK, that it does not go by
+	frames   frames                                            // what it makes of what it reads
+	twice    bool                                              // QoS 2 sent again acts again
+	loses    bool                                              // what waited while it was away is lost
 }
 
 // numbers changes the numbers of a value.
@@ -109,6 +113,21 @@ var misdeeds = map[string]*misdeed{
 	"subscribes.not":        {deaf: true},
 	"subscribes.once":       {forgets: true},
 	"goodbye.speaks-on":     {overlong: true},
+	"heeds.in-flight":       {heedless: packet.ReceiveMaximum},
+	"heeds.packet-size":     {heedless: packet.MaximumPacketSize},
+	"heeds.qos":             {heedless: packet.MaximumQoS},
+	"heeds.retain":          {heedless: packet.RetainAvailable},
+	"heeds.keep-alive":      {heedless: packet.ServerKeepAlive},
+	"heeds.alias": {message: func(d *Device, m *packet.Publish) {
+		if d.opt.Kind.Session.Version == packet.V5 {
+			m.Properties = append(slices.Clone(m.Properties), packet.Int(packet.TopicAlias, 9))
+		}
+	}},
+	"frames.split":    {frames: wholeOnly},
+	"frames.gathered": {frames: firstOnly},
+	"frames.long":     {frames: shortOnly},
+	"qos2.twice":      {twice: true},
+	"buffer.lost":     {loses: true},
 }
 
 // neighbour is the client identifier of the next device of its kind.

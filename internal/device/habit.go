@@ -109,6 +109,9 @@ func (k *kept) put(m packet.Publish) {
 
 // begin sends what waited, the oldest first.
 func (k *kept) begin(time.Time) {
+	if k.d.has(func(f *misdeed) bool { return f.loses }) {
+		k.waiting = nil
+	}
 	for len(k.waiting) > 0 {
 		if _, err := k.d.client.Start(k.waiting[0]); err != nil {
 			k.d.complain(err)

@@ -24,9 +24,11 @@ var keys = map[string]string{
 	"nth":     "each so many-th packet",
 	"most":    "so many packets in all",
 	"for":     "how long it is on",
-	"by":      "of delay: how much later",
+	"by":      "of delay: how much later; of split and gather: how far apart, and how long at most",
 	"rate":    "of throttle: bytes a second",
-	"times":   "of repeat: how often in all",
+	"times":   "of repeat: how often in all; of gather: how many packets",
+	"dup":     "of repeat: true marks the copies as sent again",
+	"grants":  "of alter: what CONNACK grants, such as {receive-maximum: 1, maximum-qos: 0}",
 	"qos":     "of alter",
 	"retain":  "of alter",
 	"payload": "of alter",
@@ -134,6 +136,17 @@ func (r *Rule) set(key, value string, raw any) (err error) {
 		}
 	case "payload":
 		r.Payload = &value
+	case "dup":
+		is, ok := raw.(bool)
+		if r.Dup = is; !ok {
+			err = fmt.Errorf("%q is neither true nor false", value)
+		}
+	case "grants":
+		given, ok := raw.(map[string]any)
+		if !ok {
+			return fmt.Errorf("%q is no map", value)
+		}
+		r.Grants, err = grants(given)
 	case "code":
 		r.Code = packet.ReasonCode(number(1))
 	}
@@ -149,14 +162,53 @@ func (r *Rule) check() error {
 		return fmt.Errorf("delay needs by, such as {delay: PUBLISH, by: 200ms}")
 	case r.Do == Throttle && r.Rate <= 0:
 		return fmt.Errorf("throttle needs rate, such as {throttle: all, rate: 1000}")
+	case r.Do == Alter && r.Type == packet.CONNACK && len(r.Grants) == 0:
+		return fmt.Errorf("alter needs grants here: {alter: CONNACK, grants: {receive-maximum: 1}}")
+	case len(r.Grants) > 0 && (r.Do != Alter || r.Type != packet.CONNACK):
+		return fmt.Errorf("grants are of CONNACK: {alter: CONNACK, grants: {receive-maximum: 1}}")
+	case r.Do == Alter && r.Type == packet.CONNACK:
+		return nil
 	case r.Do == Alter && r.QoS == nil && r.Retain == nil && r.Payload == nil:
-		return fmt.Errorf("alter needs qos, retain or payload")
+		return fmt.Errorf("alter needs qos, retain, payload or grants")
 	case r.Do == Alter && r.Type != 0 && r.Type != packet.PUBLISH:
-		return fmt.Errorf("alter changes PUBLISH, and not %s", r.Type)
+		return fmt.Errorf("alter changes PUBLISH and CONNACK, and not %s", r.Type)
 	case r.Do == Refuse && r.Type != packet.CONNECT:
 		return fmt.Errorf("refuse is for CONNECT: {refuse: CONNECT, code: 0x89}")
 	case r.Do == Refuse && r.Code == 0:
 		return fmt.Errorf("refuse needs code, such as {refuse: CONNECT, code: 0x89}; in 3.1 and 3.1.1 from 1 to 5")
 	}
 	return nil
+}
+
+// granted are the properties of CONNACK that a rule can give, with their bounds (5.0 §3.2.2.3).
+var granted = map[string]struct {
+	id          packet.PropertyID
+	least, most uint32
+}{
+	"receive-maximum":     {packet.ReceiveMaximum, 1, 65535},
+	"maximum-qos":         {packet.MaximumQoS, 0, 1},
+	"retain-available":    {packet.RetainAvailable, 0, 1},
+	"maximum-packet-size": {packet.MaximumPacketSize, 1, 1<<32 - 1},
+	"server-keep-alive":   {packet.ServerKeepAlive, 0, 65535},
+	"topic-alias-maximum": {packet.TopicAliasMaximum, 0, 65535},
+}
+
+// grants reads what CONNACK is to grant.
+func grants(given map[string]any) (out packet.Properties, err error) {
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		x, known := granted[name]
+		if !known {
+			return nil, fmt.Errorf(
+				"CONNACK grants no %q; there are: %s",
+				name,
+				strings.Join(slices.Sorted(maps.Keys(granted)), ", "),
+			)
+		}
+		n, err := strconv.ParseUint(fmt.Sprint(given[name]), 0, 32)
+		if err != nil || uint32(n) < x.least || uint32(n) > x.most {
+			return nil, fmt.Errorf("%s is a number from %d to %d, and not %v", name, x.least, x.most, given[name])
+		}
+		out = append(out, packet.Int(x.id, uint32(n)))
+	}
+	return out, nil
 }

@@ -1,9 +1,11 @@
 package tap
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -33,13 +35,15 @@ const (
 	Drop     Action = "drop"     // the packet is lost
 	Repeat   Action = "repeat"   // Times in all
 	Reorder  Action = "reorder"  // the packet comes after the next one
-	Alter    Action = "alter"    // QoS, Retain or Payload
+	Alter    Action = "alter"    // QoS, Retain or Payload of PUBLISH, Grants of CONNACK
+	Split    Action = "split"    // its bytes come one by one, By apart
+	Gather   Action = "gather"   // Times packets come in one piece, or fewer where no more come for By
 	Refuse   Action = "refuse"   // CONNECT is answered by Code, and does not reach the broker
 )
 
 // Actions lists them.
 func Actions() []Action {
-	return []Action{Delay, Throttle, Cut, Freeze, Drop, Repeat, Reorder, Alter, Refuse}
+	return []Action{Delay, Throttle, Cut, Freeze, Drop, Repeat, Reorder, Alter, Split, Gather, Refuse}
 }
 
 // Rule disturbs what goes through. What is left out fits everything.
@@ -62,6 +66,10 @@ type Rule struct {
 	Retain  *bool
 	Payload *string
 	Code    packet.ReasonCode
+	// Dup marks the copies of Repeat as such (§3.3.1.1): what has a packet identifier comes as sent again.
+	Dup bool
+	// Grants are properties that CONNACK has in place of its own (5.0 §3.2.2.3).
+	Grants packet.Properties
 }
 
 // String says what it does, on a line.
@@ -92,6 +100,12 @@ func (r *Rule) String() string {
 		s += fmt.Sprintf(" to %d B/s", r.Rate)
 	case r.Times > 0:
 		s += fmt.Sprintf(" %d times", r.Times)
+	case len(r.Grants) > 0:
+		var all []string
+		for _, p := range r.Grants {
+			all = append(all, fmt.Sprintf("%s %d", p.ID, p.Int))
+		}
+		s += ": " + strings.Join(all, ", ")
 	}
 	return s
 }
@@ -227,12 +241,77 @@ func (d *direction) ruledOn(raw []byte) error {
 		}
 	}
 	x.mu.Unlock()
+	if err := d.leave(acts, out, due); err != nil {
+		return err
+	}
+	return d.late()
+}
+
+// The times of split and gather where a rule names none.
+const (
+	splitBy  = time.Millisecond
+	gatherBy = 100 * time.Millisecond
+)
+
+// leave writes what the rules left of a packet: as it is, byte by byte, or with those that follow.
+func (d *direction) leave(acts []*rule, out [][]byte, due time.Time) error {
+	for _, r := range acts {
+		switch r.Do {
+		case Split:
+			by := cmp.Or(r.By, splitBy)
+			if due.IsZero() {
+				due = time.Now()
+			}
+			for _, b := range out {
+				for i := range b {
+					if err := d.out.write(b[i:i+1], due); err != nil {
+						return err
+					}
+					due = due.Add(by)
+				}
+			}
+			return nil
+		case Gather:
+			for _, b := range out {
+				d.gathered = append(d.gathered, b...)
+				d.gathers++
+			}
+			if r.Times > 0 && d.gathers >= r.Times {
+				return d.gatherEnds()
+			}
+			if d.gathering == nil {
+				d.gathering = time.AfterFunc(cmp.Or(r.By, gatherBy), func() {
+					d.mu.Lock()
+					defer d.mu.Unlock()
+					d.gatherEnds()
+				})
+			}
+			return nil
+		}
+	}
+	if err := d.gatherEnds(); err != nil { // what was kept back comes first
+		return err
+	}
 	for _, b := range out {
 		if err := d.out.write(b, due); err != nil {
 			return err
 		}
 	}
-	return d.late()
+	return nil
+}
+
+// gatherEnds writes what was gathered, in one piece; d.mu is held.
+func (d *direction) gatherEnds() error {
+	if d.gathering != nil {
+		d.gathering.Stop()
+		d.gathering = nil
+	}
+	all := d.gathered
+	d.gathered, d.gathers = nil, 0
+	if len(all) == 0 {
+		return nil
+	}
+	return d.out.write(all, time.Time{})
 }
 
 // errCut ends a way that a rule cuts.
@@ -273,8 +352,13 @@ func (d *direction) do(r *rule, out [][]byte, due time.Time) ([][]byte, time.Tim
 		return nil, due, nil
 	case Repeat:
 		var all [][]byte
-		for range max(2, r.Times) {
-			all = append(all, out...)
+		for i := range max(2, r.Times) {
+			for _, b := range out {
+				if i > 0 && r.Dup {
+					b = again(b)
+				}
+				all = append(all, b)
+			}
 		}
 		return all, due, nil
 	case Reorder:
@@ -289,6 +373,17 @@ func (d *direction) do(r *rule, out [][]byte, due time.Time) ([][]byte, time.Tim
 		return nil, due, d.refused(r)
 	}
 	return out, due, nil
+}
+
+// again is a PUBLISH with a packet identifier with its DUP flag set (§3.3.1.1); other packets have none.
+func again(raw []byte) []byte {
+	const qosBits, dupBit = 0x06, 0x08
+	if packet.Type(raw[0]>>4) != packet.PUBLISH || raw[0]&qosBits == 0 {
+		return raw
+	}
+	b := slices.Clone(raw)
+	b[0] |= dupBit
+	return b
 }
 
 // late passes on what a rule kept back for the next packet.
@@ -317,7 +412,7 @@ func (d *direction) late() error {
 	return nil
 }
 
-// altered changes a PUBLISH.
+// altered changes a PUBLISH, or what a CONNACK grants.
 func (d *direction) altered(r *rule, raw []byte) []byte {
 	d.x.mu.Lock()
 	p, _ := d.decode(raw)
@@ -326,8 +421,16 @@ func (d *direction) altered(r *rule, raw []byte) []byte {
 		v = d.other.version
 	}
 	d.x.mu.Unlock()
+	if a, is := p.(*packet.Connack); is && v == packet.V5 && len(r.Grants) > 0 {
+		q := *a
+		for _, x := range r.Grants {
+			q.Properties = q.Properties.Without(x.ID)
+		}
+		q.Properties = append(slices.Clone(q.Properties), r.Grants...)
+		return q.Append(nil, v)
+	}
 	m, is := p.(*packet.Publish)
-	if !is {
+	if !is || len(r.Grants) > 0 {
 		return raw
 	}
 	q := *m

@@ -277,6 +277,19 @@ func (t *Tap) Unplug(is bool) {
 	t.mu.Unlock()
 }
 
+// KeepOut cuts all links and lets nobody in any more, as when a broker is down; or it lets all in again.
+func (t *Tap) KeepOut(is bool) {
+	t.mu.Lock()
+	t.refusing = is
+	all := t.allLocked()
+	t.mu.Unlock()
+	for _, x := range all {
+		if is {
+			x.cutNow()
+		}
+	}
+}
+
 func (t *Tap) isDead() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -372,15 +385,19 @@ type direction struct {
 	version  packet.Version // of CONNECT, once one came; guarded by x.mu
 	said     bool           // DISCONNECT went this way; guarded by x.mu
 
-	mu      sync.Mutex // guards what follows
-	timer   *time.Timer
-	rest    []byte // of a packet that is not there as a whole
-	gone    int    // how much of that has been passed on
-	raw     bool   // what comes is no MQTT: it is passed on as it is
-	out     *outlet
-	kept    [][]byte // packets that go behind the next
-	keep    int
-	refuses bool // it was refused: it is closed, and not reset
+	mu    sync.Mutex // guards what follows
+	timer *time.Timer
+	rest  []byte // of a packet that is not there as a whole
+	gone  int    // how much of that has been passed on
+	raw   bool   // what comes is no MQTT: it is passed on as it is
+	out   *outlet
+	kept  [][]byte // packets that go behind the next
+	keep  int
+	// Packets that wait to go out in one piece, how many, and until when.
+	gathered  []byte
+	gathers   int
+	gathering *time.Timer
+	refuses   bool // it was refused: it is closed, and not reset
 
 	over   time.Time
 	ending link.End
@@ -402,6 +419,9 @@ func (d *direction) pass() {
 			}
 		}
 	}
+	d.mu.Lock()
+	d.gatherEnds()
+	d.mu.Unlock()
 	d.over = time.Now()
 	d.x.half.Store(true)
 	if d.x.t.isDead() {
@@ -469,7 +489,7 @@ func (d *direction) passOn(piece []byte) error {
 		d.rest = append(d.rest, piece...)
 		all = d.rest
 	}
-	if !d.x.t.ruled() && d.out.idle() {
+	if !d.x.t.ruled() && d.out.idle() && len(d.gathered) == 0 {
 		return d.asItIs(all)
 	}
 	for {

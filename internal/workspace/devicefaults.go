@@ -44,6 +44,17 @@ func DeviceFaults() []DeviceFault {
 		{"subscribes.not", "It subscribes to nothing.", contract.RuleSubscribes, "device.subscribes-again"},
 		{"subscribes.once", "It subscribes only the first time that it comes.", contract.RuleSubscribes, "device.subscribes-again"},
 		{"goodbye.speaks-on", "It publishes after DISCONNECT.", contract.RuleTerms, "device.goodbye"},
+		{"heeds.in-flight", "It has more messages under way than CONNACK's receive maximum allows.", "", "device.heeds"},
+		{"heeds.packet-size", "It sends larger packets than CONNACK's maximum packet size.", "", "device.heeds"},
+		{"heeds.qos", "It publishes at a higher QoS than CONNACK's maximum.", "", "device.heeds"},
+		{"heeds.retain", "It publishes with the retain flag although CONNACK says that none are kept.", "", "device.heeds"},
+		{"heeds.keep-alive", "It goes by its own keep alive, and not by CONNACK's.", "", "device.heeds"},
+		{"heeds.alias", "It uses a topic alias, whatever CONNACK allows.", "", "device.heeds"},
+		{"frames.split", "It takes what comes at once for whole packets, and loses what is none.", "", "device.frames"},
+		{"frames.gathered", "Of packets that come at once it takes the first.", "", "device.frames"},
+		{"frames.long", "It loses packets whose remaining length takes more than one byte.", "", "device.frames"},
+		{"qos2.twice", "A message at QoS 2 that is sent again acts again.", "", "device.resends"},
+		{"buffer.lost", "What it measured while it was away is lost.", "", "device.buffers"},
 	}
 }
 

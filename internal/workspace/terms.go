@@ -85,6 +85,17 @@ var termsShape = shape[contract.Terms]{
 					v.fail("", "%v", err)
 				}
 			}),
+		own("buffers", "string", "For how long a time without a connection what it measured comes once it is back: 10m, or none.",
+			func(_ *loader, t *contract.Terms, v node) {
+				if !v.exists() {
+					return
+				}
+				d := time.Duration(0)
+				if v.str("buffers") != "none" {
+					d = v.duration("buffers")
+				}
+				t.Buffers = &d
+			}),
 	},
 }
 

@@ -157,6 +157,8 @@ func (c *comparing) term(key string, x, y *contract.Terms, p, q any) Kind {
 		return less(y.GivesUpWithin < x.GivesUpWithin)
 	case "back-within":
 		return less(y.BackWithin < x.BackWithin)
+	case "buffers":
+		return less(*y.Buffers > *x.Buffers)
 	case "tries":
 		return less(float64(y.Tries.N)/y.Tries.Per.Seconds() < float64(x.Tries.N)/x.Tries.Per.Seconds())
 	}

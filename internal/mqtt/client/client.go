@@ -71,6 +71,8 @@ type Options struct {
 	// UseAliases lets the client replace the topics it publishes to by aliases, as far
 	// as the broker allows (5.0 §3.3.2.3.4).
 	UseAliases bool
+	// Heed returns what the client goes by of what CONNACK grants; nil for all of it.
+	Heed func(packet.Properties) packet.Properties
 	// Before is called with each CONNECT that is to be sent, and may change it; nil for none.
 	Before func(*packet.Connect)
 	// InFlight is how many publications at QoS 1 and 2 are under way at most; 0 for as many as the broker allows.
@@ -291,8 +293,12 @@ func (k *conn) accept(ack *packet.Connack) error {
 		k.writeMu.Lock()
 		c.mu.Lock()
 		keepAlive := k.limit.keepAlive
-		k.limit = limitsOf(ack.Properties).within(&c.opt)
-		if _, named := ack.Properties.Int(packet.ServerKeepAlive); !named {
+		granted := ack.Properties
+		if c.opt.Heed != nil {
+			granted = c.opt.Heed(granted)
+		}
+		k.limit = limitsOf(granted).within(&c.opt)
+		if _, named := granted.Int(packet.ServerKeepAlive); !named {
 			k.limit.keepAlive = keepAlive
 		}
 		if id, ok := ack.Properties.Str(packet.AssignedClientID); ok {

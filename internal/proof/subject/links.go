@@ -53,8 +53,21 @@ func resends(p *pass) error {
 	if err := p.come(); err != nil {
 		return err
 	}
+	once := p.twice()
+	switch proof.VerdictOf(once) {
+	case proof.Unsupported:
+		p.note("not seen: QoS 2 that is sent to it again: %s", strings.TrimPrefix(once.Error(), "unsupported: "))
+	case proof.Kept:
+	default:
+		return once
+	}
 	if c := p.hello(); c == nil || c.CleanStart {
-		return proof.Unsupport("it comes with clean start, which ends its session: it has nothing to send again")
+		const none = "it comes with clean start, which ends its session: it has nothing to send again"
+		if once == nil {
+			p.note("not seen: what it sends again: %s", none)
+			return nil
+		}
+		return proof.Unsupport(none)
 	}
 	p.step("PUBACK and PUBREC do not reach it")
 	p.doing()

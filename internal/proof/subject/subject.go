@@ -289,8 +289,31 @@ const (
 	personWithin = 5 * time.Minute
 )
 
-// come has the device connected: it is switched on, by a person where it is real.
+// come has the device connected and subscribed: it is switched on, by a person where it is real.
 func (p *pass) come() error {
+	err := p.connected()
+	if err == nil {
+		p.subscribed()
+	}
+	return err
+}
+
+// subscribed waits for the device's subscriptions, for a moment after it came in: until then no command reaches it.
+func (p *pass) subscribed() {
+	if len(p.taken()) == 0 {
+		return
+	}
+	const within = 2 * time.Second
+	for _, e := range slices.Backward(p.events(1)) {
+		if accepted(&e) {
+			p.await(e.Seq, within-time.Since(e.At), got(packet.SUBACK))
+			return
+		}
+	}
+}
+
+// connected has the device connected.
+func (p *pass) connected() error {
 	if p.in() {
 		return nil
 	}
