@@ -194,6 +194,8 @@ type Judge struct {
 	followed map[string]bool            // parties whose sessions have something to keep
 	met      map[string]map[string]bool // clients whose own packets were seen, by party
 
+	excused func(rule RuleName, cl *Clause, topic string, at time.Time) bool // nil for none
+
 	eyes       map[string]*eye
 	names      []string // of the eyes, in the order in which they began
 	everywhere eye      // holds the deadlines of cells that were heard nowhere yet

@@ -135,6 +135,13 @@ func (j *Judge) fire(e *eye, until time.Time, included bool) (out []Breach) {
 			break
 		}
 		heap.Pop(&e.due)
+		if j.excused != nil && d.cell != nil && j.excused(d.rule, d.cell.Clause, d.cell.Topic, d.at) {
+			if every := d.cell.Clause.Every; d.rule == RuleSilence && every.Period > 0 { // it may be silent on, by itself
+				d.at = d.at.Add(every.Period + every.Tolerance)
+				e.due.add(d)
+			}
+			continue
+		}
 		b := d.missed(until)
 		if b.Expected == "" {
 			continue
@@ -149,6 +156,12 @@ func (j *Judge) fire(e *eye, until time.Time, included bool) (out []Breach) {
 		out = append(out, b)
 	}
 	return out
+}
+
+// Excuse has what did not come in time asked about, before it is missed: where excused returns true nothing is told of it, as of
+// devices that we ourselves hold off. Nil excuses nothing.
+func (j *Judge) Excuse(excused func(rule RuleName, cl *Clause, topic string, at time.Time) bool) {
+	j.excused = excused
 }
 
 // eyeOf is the eye whose deadlines a cell's are.

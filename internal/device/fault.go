@@ -31,6 +31,7 @@ type misdeed struct {
 	heedless packet.PropertyID                                 // of CONNACK, that it does not go by
 	frames   frames                                            // what it makes of what it reads
 	twice    bool                                              // QoS 2 sent again acts again
+	obeysOld bool                                              // commands that come retained where none are to be
 	loses    bool                                              // what waited while it was away is lost
 }
 
@@ -128,6 +129,7 @@ var misdeeds = map[string]*misdeed{
 	"frames.long":     {frames: shortOnly},
 	"qos2.twice":      {twice: true},
 	"buffer.lost":     {loses: true},
+	"retained.obeyed": {obeysOld: true},
 }
 
 // neighbour is the client identifier of the next device of its kind.

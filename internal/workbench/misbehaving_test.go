@@ -56,7 +56,9 @@ devices:
 // TestEachDeviceFaultIsFound: a site of many pens, each with a fault of its own; each is found by the rule that the fault
 // names. The last pen has none, and breaks nothing, whatever is done to it.
 func TestEachDeviceFaultIsFound(t *testing.T) {
-	faults := workspace.DeviceFaults()
+	faults := slices.DeleteFunc(workspace.DeviceFaults(), func(f workspace.DeviceFault) bool {
+		return f.Breaks == "" // it needs to be provoked: its check does
+	})
 	var numbers, choices []string
 	for n := range len(faults) + 1 {
 		numbers, choices = append(

@@ -41,10 +41,11 @@ type observing struct {
 	analysed   float64     // of a record
 	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
-	players    map[string]Player // what clients play, by name
-	facts      map[string][]Fact // of brokers, by their names
-	stands     map[string]bool   // names that a tap gives, whatever the client identifier
-	opened     map[string]*bool  // whether a stand-in's client came by TLS
+	players    map[string]Player    // what clients play, by name
+	facts      map[string][]Fact    // of brokers, by their names
+	heldOff    map[string]time.Time // devices that we hold off; since when they may speak again
+	stands     map[string]bool      // names that a tap gives, whatever the client identifier
+	opened     map[string]*bool     // whether a stand-in's client came by TLS
 	contract   *contract.Contract
 	drafts     *Drafter // of what no clause covers; nil before any
 	taken      int      // messages for drafts at this look at the trace

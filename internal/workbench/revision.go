@@ -193,6 +193,7 @@ func (o *observing) judgeBy(c *contract.Contract) {
 	now := time.Now()
 	before := o.judge
 	o.judge, o.contract = contract.NewJudge(c, rule.All()), c
+	o.excuse()
 	o.revised = now
 	for _, s := range before.Sights(now) {
 		o.judge.Expect(s.Eye, now)

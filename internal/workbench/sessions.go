@@ -2,7 +2,9 @@ package workbench
 
 import (
 	"maps"
+	"slices"
 	"strings"
+	"time"
 
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
@@ -71,6 +73,52 @@ func (o *observing) standsFor(name string) {
 		o.stands = map[string]bool{}
 	}
 	o.stands[name] = true
+}
+
+// holdsOff tells that devices are held off by us, or, with off false, that they may speak again: what they do not say
+// meanwhile, and until they had the time to, is no breach.
+func (o *observing) holdsOff(names []string, off bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.heldOff == nil {
+		o.heldOff = map[string]time.Time{}
+	}
+	for _, name := range names {
+		if o.heldOff[name] = (time.Time{}); !off {
+			o.heldOff[name] = time.Now()
+		}
+	}
+	o.excuse()
+}
+
+// excuse has the judge excuse who is held off; o.mu is held.
+func (o *observing) excuse() {
+	if len(o.heldOff) == 0 || o.judge == nil {
+		return
+	}
+	o.judge.Excuse(func(rule contract.RuleName, cl *contract.Clause, topic string, at time.Time) bool {
+		const settles = 5 * time.Second
+		owed := []string{cl.From}
+		if rule == contract.RuleAnswer {
+			owed = cl.To
+		}
+		values := cl.Topic.Values(topic)
+		for name, since := range o.heldOff {
+			p, known := o.players[name]
+			over := !since.IsZero() && at.After(since.Add(cl.Every.Period+cl.Every.Tolerance+settles))
+			if !known || over || !slices.Contains(owed, p.Party) {
+				continue
+			}
+			own := true
+			for k, v := range values {
+				own = own && (p.Parameters[k] == "" || p.Parameters[k] == v)
+			}
+			if own {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // session lets the judge look at what a client's own packets and links show.

@@ -3,6 +3,7 @@ package workbench_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"hodstone/internal/contract"
+	"hodstone/internal/device"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
@@ -235,4 +237,29 @@ func TestARealDeviceIsPutToTheProofAttended(t *testing.T) {
 			t.Errorf("%+v is put to the proof", x)
 		}
 	}
+}
+
+// TestWhoIsHeldOffIsNotAccused: while a device is put to the proof on an open bench, the others are off by our doing:
+// their silence is no breach, and counts again once they are back.
+func TestWhoIsHeldOffIsNotAccused(t *testing.T) {
+	t.Parallel()
+	b := site(t, onTheBench)
+	await(t, b, "pen 1", func(s workbench.Snapshot) bool { return seen(s, "v/1/reading") })
+	if err := b.StartSubject(workbench.Subject{Device: "pen-2"}); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(time.Minute); len(b.Subjected().Results) < 2 && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond) // arrives, and speaks: longer than pen 1 may be silent
+	}
+	if n := len(b.Subjected().Results); n < 2 || b.Device("pen-1").State().Phase != device.Off {
+		t.Fatal(n, b.Device("pen-1").State())
+	}
+	b.StopSubject()
+	of := func(x contract.Breach) bool { return x.Topic == "v/1/reading" }
+	if all := b.Snapshot().Breaches; slices.ContainsFunc(all, of) {
+		t.Errorf("accused: %v", all)
+	}
+	await(t, b, "pen 1 again", func(workbench.Snapshot) bool { return b.Device("pen-1").State().Phase == device.On })
+	b.Device("pen-1").Freeze() // by itself, from here on
+	await(t, b, "its silence", func(s workbench.Snapshot) bool { return slices.ContainsFunc(s.Breaches, of) })
 }

@@ -334,7 +334,10 @@ func (b *Bench) StartSubject(x Subject) error {
 	}
 	b.wg.Go(func() {
 		defer cancel()
-		on := b.othersOff()
+		on := b.on()
+		others := slices.DeleteFunc(slices.Clone(on), func(name string) bool { return name == x.Device })
+		b.obs.holdsOff(others, true)
+		b.off(on)
 		p, err := b.putToProof(ctx, x, o, func() {})
 		if b.ctx.Err() == nil {
 			for _, name := range on {
@@ -343,6 +346,7 @@ func (b *Bench) StartSubject(x Subject) error {
 				}
 			}
 		}
+		b.obs.holdsOff(others, false)
 		var notKept error
 		whole := err == nil && ctx.Err() == nil
 		if whole {
@@ -359,17 +363,25 @@ func (b *Bench) StartSubject(x Subject) error {
 	return nil
 }
 
-// othersOff switches all devices off, and returns the names of those that were on.
-func (b *Bench) othersOff() (on []string) {
-	var wg sync.WaitGroup
+// on are the names of the devices that are on.
+func (b *Bench) on() (on []string) {
 	for _, d := range b.play.all() {
 		if st := d.State(); st.Phase != device.Off && st.Phase != device.Real {
 			on = append(on, st.Name)
+		}
+	}
+	return on
+}
+
+// off switches devices off, side by side.
+func (b *Bench) off(names []string) {
+	var wg sync.WaitGroup
+	for _, name := range names {
+		if d := b.Device(name); d != nil {
 			wg.Go(d.Stop)
 		}
 	}
 	wg.Wait()
-	return on
 }
 
 // asksOf shows a question of the device's proof, and waits for its answer.

@@ -54,6 +54,7 @@ func DeviceFaults() []DeviceFault {
 		{"frames.gathered", "Of packets that come at once it takes the first.", "", "device.frames"},
 		{"frames.long", "It loses packets whose remaining length takes more than one byte.", "", "device.frames"},
 		{"qos2.twice", "A message at QoS 2 that is sent again acts again.", "", "device.resends"},
+		{"retained.obeyed", "It obeys old retained commands where none are to be retained.", "", "device.survives"},
 		{"buffer.lost", "What it measured while it was away is lost.", "", "device.buffers"},
 	}
 }

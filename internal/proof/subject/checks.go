@@ -590,39 +590,3 @@ func alike(cl *contract.Clause, a, b []byte) bool {
 	}
 	return contract.Compact(without(a)) == contract.Compact(without(b))
 }
-
-// stale leaves an old retained command for the device's return, where commands are not to be retained: it must not act
-// on it. The topic is cleared afterwards.
-func (p *pass) stale(cl, answer *contract.Clause, before, body []byte) error {
-	if cl.Retain == nil || *cl.Retain || answer == nil || before == nil || body == nil {
-		return nil
-	}
-	p.step("an old %s is left retained, and its link is cut", cl.Name)
-	if err := p.give(cl, body, true); err != nil {
-		p.note("an old retained %s could not be left: %v", cl.Name, err)
-		return nil
-	}
-	defer func() { p.give(cl, nil, true) }()
-	p.doing()
-	p.cut()
-	if p.await(p.mark, p.back(), accepted) == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
-	}
-	if p.await(p.mark, settle, func(e *trace.Event) bool {
-		return got(packet.PUBLISH)(e) && e.Publish().Retain && cl.Topic.Values(e.Topic()) != nil
-	}) == nil {
-		return nil
-	}
-	e := p.await(p.mark, cl.Answer.Within, func(e *trace.Event) bool {
-		return e.Kind == trace.Sent && e.Publish() != nil && answer.Topic.Values(e.Topic()) != nil &&
-			bytes.Equal(e.Publish().Payload, before)
-	})
-	if e != nil {
-		p.note(
-			"it says %s after an old retained %s; whether that is its state or obedience cannot be told apart",
-			answer.Name,
-			cl.Name,
-		)
-	}
-	return nil
-}
