@@ -10,6 +10,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"hodstone/internal/brokertest"
 	"hodstone/internal/contract"
 	"hodstone/internal/device"
 	"hodstone/internal/mqtt/link"
@@ -262,4 +263,50 @@ func TestWhoIsHeldOffIsNotAccused(t *testing.T) {
 	await(t, b, "pen 1 again", func(workbench.Snapshot) bool { return b.Device("pen-1").State().Phase == device.On })
 	b.Device("pen-1").Freeze() // by itself, from here on
 	await(t, b, "its silence", func(s workbench.Snapshot) bool { return slices.ContainsFunc(s.Breaches, of) })
+}
+
+// TestASoundDeviceBehindARealBroker: nothing is laid to a device, in any version, that a real broker or the tap does; and
+// a fault is found there too.
+func TestASoundDeviceBehindARealBroker(t *testing.T) {
+	t.Parallel()
+	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
+	var all sync.WaitGroup
+	for _, x := range []struct {
+		version, fault string
+		kept           []string
+	}{
+		{"3.1.1", "", []string{"device.resends", "device.buffers", "device.frames", "device.answers", "device.will"}},
+		{"5", "", []string{"device.resends", "device.buffers", "device.frames", "device.heeds", "device.survives"}},
+		{"5", "frames.gathered", nil},
+	} {
+		all.Go(func() {
+			text := strings.NewReplacer(`{stand-in: {listeners: {tls: "127.0.0.1:0"}, anonymous: true}}`,
+				fmt.Sprintf("{listeners: {tcp: {url: %q}}}", broker.URLs["tcp"]), `"v/`, `"v`+x.version+x.fault+`/`,
+				"pen-{", "x"+strings.ReplaceAll(x.version, ".", "")+x.fault+"-{",
+				"clean-start: true}\n    signals", "clean-start: false, version: "+x.version+"}\n    offline: {keep: 100}\n    signals",
+				"clean-start: true", "clean-start: false",
+				"keep-alive: 2s..5s", "keep-alive: 2s..5s, buffers: 1m").Replace(onTheBench)
+			pattern := "*"
+			if x.fault != "" {
+				found := prove(t, text, "device.frames", x.fault)["device.frames"]
+				if found.Verdict != proof.Broken {
+					t.Error(say(found))
+				}
+				return
+			}
+			found := prove(t, text, pattern)
+			for _, r := range found {
+				t.Log(x.version, say(r))
+				if r.Verdict == proof.Broken || r.Verdict == proof.Undecided {
+					t.Errorf("%s: %s", x.version, say(r))
+				}
+			}
+			for _, name := range x.kept {
+				if found[name].Verdict != proof.Kept {
+					t.Errorf("%s, want kept", say(found[name]))
+				}
+			}
+		})
+	}
+	all.Wait()
 }
