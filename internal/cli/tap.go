@@ -43,6 +43,8 @@ Rules disturb it, each {ACTION: PACKET-TYPE or all, …}:
   {delay: PUBLISH, by: 200ms}                {throttle: all, rate: 1000}           {drop: PUBACK, toward: device, nth: 3}
   {repeat: PUBLISH, times: 2}                {reorder: PUBLISH, most: 1}           {alter: PUBLISH, qos: 0, retain: true, payload: x}
   {cut: PUBLISH, client: pen-2, most: 1}     {freeze: all, for: 30s}               {refuse: CONNECT, code: 0x89}
+  {split: all, toward: device, by: 1ms}      {gather: PUBLISH, times: 5, by: 1s}   {repeat: PUBLISH, times: 2, dup: true}
+  {alter: CONNACK, grants: {receive-maximum: 1, maximum-qos: 0}}
 toward (device or broker), client (a pattern), topic (a filter), nth, most, for and name go with each.
 
 It takes commands on standard input, a line each:

@@ -325,6 +325,36 @@ func TestRules(t *testing.T) {
 				t.Error(r.err, r.got)
 			}
 		}},
+		{"split", []tap.Rule{{Do: tap.Split, Toward: tap.Device}, {Do: tap.Split, Type: packet.PUBLISH, Toward: tap.Broker, By: 4 * time.Millisecond}},
+			func(t *testing.T, r *seen) { // 17 bytes and more, each 4 ms after the one before
+				if r.err != nil || fmt.Sprint(r.got) != "[one1 two1]" || r.took < 60*time.Millisecond || strings.Count(strings.Join(r.m.told(r.id), " "), "←PUBACK") != 2 {
+					t.Error(r.err, r.got, r.took, r.m.told(r.id))
+				}
+			}},
+		{"gather", []tap.Rule{{Do: tap.Gather, Type: packet.PUBLISH, Toward: tap.Broker, Times: 2, By: 5 * time.Second}},
+			func(t *testing.T, r *seen) {
+				if r.err != nil || fmt.Sprint(r.got) != "[one1 two1]" || r.took > 3*time.Second {
+					t.Error(r.err, r.got, r.took)
+				}
+			}},
+		{"gather, and no more come", []tap.Rule{{Do: tap.Gather, Type: packet.PUBLISH, Toward: tap.Broker, Times: 9, By: 200 * time.Millisecond}},
+			func(t *testing.T, r *seen) {
+				if r.err != nil || fmt.Sprint(r.got) != "[one1 two1]" || r.took < 150*time.Millisecond {
+					t.Error(r.err, r.got, r.took)
+				}
+			}},
+		{"repeat as sent again", []tap.Rule{{Do: tap.Repeat, Type: packet.PUBLISH, Toward: tap.Broker, Times: 2, Dup: true, Most: 1}}, func(t *testing.T, r *seen) {
+			again := 0
+			events, _ := r.m.log.Read(1, 200_000)
+			for _, e := range events {
+				if m := e.Publish(); e.Client == r.id+" beyond the tap" && m != nil && e.Kind == trace.Sent && m.Dup {
+					again++
+				}
+			}
+			if fmt.Sprint(r.got) != "[one1 one1 two1]" || again != 1 {
+				t.Error(r.err, r.got, again)
+			}
+		}},
 		{"cut", []tap.Rule{{Do: tap.Cut, Type: packet.PUBLISH, Nth: 2}}, func(t *testing.T, r *seen) {
 			if r.err == nil || r.c.Connected() || fmt.Sprint(r.got) != "[one1]" || !strings.Contains(r.c.Ended().Error(), "reset") {
 				t.Error(r.err, r.got)
@@ -407,6 +437,41 @@ func TestRules(t *testing.T) {
 			t.Error(err)
 		}
 		c.Disconnect(0)
+	})
+	t.Run("what CONNACK grants", func(t *testing.T) {
+		m := open(t, "mqtt", s.Dial, tap.Options{})
+		rule, err := tap.ParseRule("{alter: CONNACK, toward: device, grants: {receive-maximum: 7, maximum-qos: 0}}")
+		if err != nil || rule.String() != "alter CONNACK toward the device: maximum QoS 0, receive maximum 7" {
+			t.Error(rule.String(), err)
+		}
+		m.Set(rule)
+		c := m.device("pen", packet.V5, nil)
+		ack, err := c.Connect(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		most, _ := ack.Properties.Int(packet.ReceiveMaximum)
+		if qos, told := ack.Properties.Int(packet.MaximumQoS); most != 7 || !told || qos != 0 {
+			t.Errorf("%+v", ack.Properties)
+		}
+		if _, err := c.Publish(t.Context(), packet.Publish{Topic: "v/x", QoS: 1}); err == nil {
+			t.Error("QoS 1 above what was granted")
+		}
+		c.Disconnect(0)
+		for text, want := range map[string]string{
+			"{alter: CONNACK, qos: 1}":                       "grants",
+			"{drop: CONNACK, grants: {receive-maximum: 1}}":  "are of CONNACK",
+			"{alter: CONNACK, grants: {receive-maximum: 0}}": "from 1 to 65535",
+			"{alter: CONNACK, grants: {maximum-qos: 2}}":     "from 0 to 1",
+			"{alter: CONNACK, grants: {patience: 2}}":        "there are: maximum-packet-size",
+			"{alter: CONNACK, grants: 3}":                    "no map",
+			"{repeat: PUBLISH, dup: 2}":                      "neither true nor false",
+			"{gather: PUBLISH, times: 1}":                    "too small",
+		} {
+			if _, err := tap.ParseRule(text); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%s: %v, want %q", text, err, want)
+			}
+		}
 	})
 	if m := open(t, "mqtt", func(context.Context) (*link.Link, error) { return nil, io.EOF }, tap.Options{}); true {
 		if _, err := m.device("pen", packet.V5, nil).Connect(t.Context()); err == nil {

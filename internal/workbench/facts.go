@@ -2,11 +2,13 @@ package workbench
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/record"
 	"hodstone/internal/trace"
 )
 
@@ -95,4 +97,40 @@ func (b *Bench) Facts(broker string) []Fact {
 	}
 	slices.SortStableFunc(out, func(a, b Fact) int { return place(a) - place(b) })
 	return out
+}
+
+// logLine takes in what a followed log says of clients.
+func (o *observing) logLine(e *trace.Event) {
+	const most = 100 // logs
+	l := o.logs[e.Client]
+	if l == nil {
+		if len(o.logs) >= most {
+			return
+		}
+		l = &record.LogClients{}
+	}
+	if l.Line(e.Text, e.At) && o.logs[e.Client] == nil {
+		if o.logs == nil {
+			o.logs = map[string]*record.LogClients{}
+		}
+		o.logs[e.Client] = l
+	}
+}
+
+// LogNames are the followed logs that tell of clients, by name: whoever follows a broker's log names it as he likes.
+func (b *Bench) LogNames() []string {
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	return slices.Sorted(maps.Keys(b.obs.logs))
+}
+
+// LogClients are the clients that a followed log tells of, since it is followed; who came before is not among them until it
+// comes again or leaves.
+func (b *Bench) LogClients(log string) []record.LogClient {
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	if l := b.obs.logs[log]; l != nil {
+		return l.All()
+	}
+	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/proof"
 	"hodstone/internal/reach"
+	"hodstone/internal/record"
 	"hodstone/internal/trace"
 )
 
@@ -41,11 +42,12 @@ type observing struct {
 	analysed   float64     // of a record
 	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
-	players    map[string]Player    // what clients play, by name
-	facts      map[string][]Fact    // of brokers, by their names
-	heldOff    map[string]time.Time // devices that we hold off; since when they may speak again
-	stands     map[string]bool      // names that a tap gives, whatever the client identifier
-	opened     map[string]*bool     // whether a stand-in's client came by TLS
+	players    map[string]Player             // what clients play, by name
+	facts      map[string][]Fact             // of brokers, by their names
+	logs       map[string]*record.LogClients // what the logs that are followed tell of clients, by their names
+	heldOff    map[string]time.Time          // devices that we hold off; since when they may speak again
+	stands     map[string]bool               // names that a tap gives, whatever the client identifier
+	opened     map[string]*bool              // whether a stand-in's client came by TLS
 	contract   *contract.Contract
 	drafts     *Drafter // of what no clause covers; nil before any
 	taken      int      // messages for drafts at this look at the trace
@@ -214,6 +216,9 @@ func (o *observing) sees(broker string, at time.Time) {
 func (o *observing) event(e *trace.Event) {
 	if o.fact(e) { // no matter of the site's
 		return
+	}
+	if e.Role == trace.RoleLog && e.Kind == trace.Line {
+		o.logLine(e)
 	}
 	j := o.journeys.Add(e)
 	o.statistics.Add(e)

@@ -10,6 +10,7 @@ import (
 
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/record"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
 )
@@ -20,14 +21,21 @@ type inside struct {
 	broker   string
 	clients  []standin.ClientInfo
 	refusals []standin.Refusal
-	probes   []standin.Refusal // those of Hodstone's own probes
-	own      bool              // these are shown too
+	probes   []standin.Refusal  // those of Hodstone's own probes
+	own      bool               // these are shown too
+	heard    []record.LogClient // in place of clients: what a followed log tells
+	isLog    bool
 	at       int
 	first    int
 }
 
 // look takes in how the stand-in stands.
 func (v *inside) look(b *workbench.Bench) {
+	if v.isLog {
+		v.heard = b.LogClients(v.broker)
+		v.at = max(0, min(v.at, len(v.heard)-1))
+		return
+	}
 	if s := b.StandIn(v.broker); s != nil {
 		v.clients = s.Clients()
 		v.refusals, v.probes = b.Refusals(v.broker)
@@ -37,9 +45,13 @@ func (v *inside) look(b *workbench.Bench) {
 
 // openInside shows the next stand-in of the workspace, or none after the last.
 func (s *Screen) openInside() tea.Cmd {
-	names := s.bench.StandIns()
+	standIns := s.bench.StandIns()
+	names := append(standIns, s.bench.LogNames()...)
 	if len(names) == 0 {
-		return look.Tell(true, "the workspace has no stand-in: into another's broker one cannot look")
+		return look.Tell(
+			true,
+			"the workspace has no stand-in: of another's broker one sees who came and left in its log: --follow NAME=FILE",
+		)
 	}
 	next := 0
 	if s.inside != nil {
@@ -51,21 +63,24 @@ func (s *Screen) openInside() tea.Cmd {
 	}
 	s.inside = nil
 	if next < len(names) {
-		s.inside = &inside{broker: names[next]}
+		s.inside = &inside{broker: names[next], isLog: next >= len(standIns)}
 		s.inside.look(s.bench)
 	}
 	return nil
 }
 
 func (v *inside) actions(s *Screen) []look.Action {
-	back, names := "esc i", s.bench.StandIns()
+	back, names := "esc i", append(s.bench.StandIns(), s.bench.LogNames()...)
 	more := len(names) > 0 && v.broker != names[len(names)-1]
 	if more {
 		back = "esc"
 	}
 	out := []look.Action{
 		look.Let(back, "devices", func() { s.inside = nil }),
-		look.Moves("choose", &v.at, len(v.clients), 10, nil),
+		look.Moves("choose", &v.at, max(len(v.clients), len(v.heard)), 10, nil),
+	}
+	if v.isLog {
+		return out
 	}
 	if v.at < len(v.clients) {
 		id, broker := v.clients[v.at].ID, s.bench.StandIn(v.broker)
@@ -80,13 +95,51 @@ func (v *inside) actions(s *Screen) []look.Action {
 	}
 	out = append(out, look.Let("c", "Hodstone's own", func() { v.own = !v.own }))
 	if more {
-		out = append(out, look.Act("i", "next stand-in", s.openInside))
+		out = append(out, look.Act("i", "next broker", s.openInside))
 	}
 	return out
 }
 
+// drawHeard lists who came and left, as a log tells.
+func (v *inside) drawHeard(c look.Canvas) {
+	t := c.Theme
+	connected := 0
+	for i := range v.heard {
+		if v.heard[i].Connected {
+			connected++
+		}
+	}
+	c.Rule(0, fmt.Sprintf("clients by the log %s: %d came or left since it is followed, %d of them connected", v.broker,
+		len(v.heard), connected), t.Strong)
+	idW := max(16, c.W/3)
+	x := []int{2, 2 + idW + 1, 2 + idW + 10, 2 + idW + 36}
+	for i, h := range []string{"client", "since", "address", "how it stands"} {
+		c.Text(x[i], 1, h, t.Dim)
+	}
+	v.first = look.Scroll(v.first, v.at, c.H-2, len(v.heard))
+	for i := 0; i+2 < c.H && v.first+i < len(v.heard); i++ {
+		k, y, st := &v.heard[v.first+i], i+2, t.Text
+		how := "● connected"
+		if !k.Connected {
+			st, how = t.Old, "○ "+k.Why
+		}
+		c.Text(x[0], y, look.Middle(look.Tame(k.ID), idW), st)
+		c.Text(x[1], y, look.Age(time.Since(k.Since)), t.Dim)
+		c.Text(x[2], y, look.Clip(look.Tame(k.Address), 25), t.Dim)
+		c.Text(x[3], y, look.Clip(look.Tame(how), c.W-x[3]), st)
+		if v.first+i == v.at {
+			c.Paint(0, y, c.W, t.Select)
+			c.Text(0, y, "▸", t.Select)
+		}
+	}
+}
+
 func (v *inside) draw(c look.Canvas) {
 	t := c.Theme
+	if v.isLog {
+		v.drawHeard(c)
+		return
+	}
 	low := min(12, c.H/3)
 	top := c.Sub(0, 0, c.W, c.H-low)
 	connected := 0
