@@ -19,6 +19,7 @@ import (
 type board struct {
 	state  workbench.SubjectState
 	at     int
+	first  int
 	leaves *look.Input // the reason why a question is left out, or nil
 }
 
@@ -121,8 +122,12 @@ func (v *board) draw(c look.Canvas) {
 		y++
 	}
 	y++
-	for i, check := range st.Checks {
-		v.drawCheck(c, y, i, check.Name, check.Title)
+	// Where there is little room the opened check keeps some of it.
+	const forResult, least = 9, 4
+	rows := min(len(st.Checks), max(least, c.H-y-forResult))
+	v.first = look.Scroll(v.first, v.at, rows, len(st.Checks))
+	for i := v.first; i < v.first+rows && i < len(st.Checks); i++ {
+		v.drawCheck(c, y, i, st.Checks[i].Name, st.Checks[i].Title)
 		y++
 	}
 	v.drawResult(c.Sub(0, y+1, c.W, max(0, c.H-y-1)))
@@ -148,8 +153,12 @@ func (v *board) drawCheck(c look.Canvas, y, i int, name, title string) {
 		verdict, st = "◌ under way", t.Ours
 	}
 	c.Text(2, y, verdict, st)
-	c.Text(17, y, look.Clip(name, 24), t.Text)
-	c.Text(43, y, look.Clip(title, max(0, c.W-54)), t.Dim)
+	at, room := 43, 24
+	if c.W < 90 { // all are the device's
+		name, at, room = strings.TrimPrefix(name, "device."), 34, 16
+	}
+	c.Text(17, y, look.Clip(name, room), t.Text)
+	c.Text(at, y, look.Clip(title, max(0, c.W-at-10)), t.Dim)
 	c.Right(c.W-1, y, took, t.Dim)
 	if i == v.at {
 		c.Paint(0, y, c.W, t.Select)
