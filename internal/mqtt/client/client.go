@@ -84,6 +84,9 @@ type Options struct {
 	// not act on the packet, as if it had been lost. It is called by the reading
 	// goroutine.
 	Take func(packet.Packet) bool
+	// Completed is told of each publication at QoS 1 and 2 that came to its end, with the last code, or why it never will;
+	// nil for nobody. It is called by the reading goroutine and must not block.
+	Completed func(p *packet.Publish, code packet.ReasonCode, err error)
 	// Message is called for each message that arrives, once for each at QoS 2, by the
 	// reading goroutine. It must not wait for the client.
 	Message func(*packet.Publish)

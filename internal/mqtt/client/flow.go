@@ -191,6 +191,9 @@ func (c *Client) end(f *flight, code packet.ReasonCode, err error) {
 	next := c.waiting()
 	k := c.conn
 	c.mu.Unlock()
+	if c.opt.Completed != nil {
+		c.opt.Completed(f.p, code, err)
+	}
 	if next != nil && k != nil {
 		k.transmit(next)
 	}

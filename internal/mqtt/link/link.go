@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"sync"
@@ -117,6 +118,8 @@ type Options struct {
 	// Opened is told the local address as soon as the TCP connection stands, before TLS and WebSocket: also of a dial
 	// that ends in an error after that, or is given up. nil for nobody. See [Socket].
 	Opened func(local net.Addr)
+	// Local is the address of this machine to dial from; the zero value lets the system choose.
+	Local netip.Addr
 }
 
 // Dial opens a link to a URL: see [Parse]. The error says what was tried and what to
@@ -144,7 +147,12 @@ func Dial(ctx context.Context, rawURL string, options ...Options) (*Link, error)
 
 // dial opens the connection below MQTT or WebSocket: a socket, with TLS where asked for.
 func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
-	c, err := Socket(ctx, e.Network, e.Address, o.Opened)
+	open := func() (net.Conn, error) { return Socket(ctx, e.Network, e.Address, o.Opened) }
+	if o.Local.IsValid() {
+		d := net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(o.Local, 0))}
+		open = func() (net.Conn, error) { return d.DialContext(ctx, e.Network, e.Address) }
+	}
+	c, err := open()
 	if err != nil {
 		return nil, dialError(e.Address, err)
 	}

@@ -108,6 +108,9 @@ func (c *conn) read() {
 			err = c.overlook(c.renew(again, r))
 			continue
 		}
+		if !s.paced(p) {
+			continue
+		}
 		s.mu.Lock()
 		s.tick()
 		if c.spoke = true; c.counts(p, false) {

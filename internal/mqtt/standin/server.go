@@ -43,6 +43,8 @@ type Options struct {
 	Anonymous bool
 	// Limits are announced and kept.
 	Limits Limits
+	// Pace bounds how fast it takes messages; the zero value does not.
+	Pace Pace
 	// Hooks are told of all that goes over; may be nil.
 	Hooks *Hooks
 	// Faults are those that are on.
@@ -81,10 +83,11 @@ type Peer struct {
 
 // Server is a stand-in. Its methods are safe for concurrent use.
 type Server struct {
-	opt  Options
-	ctx  context.Context
-	stop context.CancelFunc
-	wg   sync.WaitGroup
+	opt   Options
+	pacer pacer
+	ctx   context.Context
+	stop  context.CancelFunc
+	wg    sync.WaitGroup
 
 	mu        sync.Mutex // guards all broker state, that of sessions and connections included
 	closed    bool

@@ -1,0 +1,205 @@
+package fleet
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Bound is what has to hold at each step of a load: all of its limits.
+type Bound []Limit
+
+// Limit is one thing that has to hold.
+type Limit struct {
+	What  string        // one of Measures
+	Is    string        // <, <= or =
+	Span  time.Duration // of what is a time
+	Count float64       // of what is a number; of a share, from 0 to 1
+	Share bool          // it is written in percent
+}
+
+// Measures are what a bound may speak of, with what it is.
+var Measures = []struct{ Name, Is string }{
+	{"p50", "round trip, from the time at which it was to be sent"},
+	{"p90", ""}, {"p99", ""}, {"p99.9", ""}, {"max", "the longest round trip"}, {"mean", "the mean round trip"},
+	{"connect-p99", "time to connect"},
+	{"lost", "messages lost, or their share in percent"},
+	{"duplicated", "messages that came twice"},
+	{"out-of-order", "messages that a later one overtook"},
+	{"refused", "clients that did not get in"},
+	{"short", "how far the rate stays below the one asked for, in percent"},
+}
+
+// ParseBound reads p99<100ms,lost=0.
+func ParseBound(text string) (Bound, error) {
+	var out Bound
+	for part := range strings.SplitSeq(text, ",") {
+		if part = strings.TrimSpace(part); part == "" {
+			continue
+		}
+		l, err := parseLimit(part)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// LimitOf makes a limit of a measure and what it is to be at most: 100ms, 0, 1%.
+func LimitOf(what, most string) (Limit, error) {
+	sign := "<="
+	if strings.HasPrefix(most, "<") || strings.HasPrefix(most, "=") {
+		sign = ""
+	}
+	return parseLimit(what + sign + most)
+}
+
+func parseLimit(part string) (l Limit, err error) {
+	i := strings.IndexAny(part, "<=")
+	if i < 0 {
+		return l, fmt.Errorf("%q is no bound: write p99<100ms or lost=0", part)
+	}
+	l.What, l.Is = strings.TrimSpace(part[:i]), "<"
+	rest := part[i+1:]
+	switch {
+	case part[i] == '=':
+		l.Is = "="
+	case strings.HasPrefix(rest, "="):
+		l.Is, rest = "<=", rest[1:]
+	}
+	var names []string
+	known := false
+	for _, m := range Measures {
+		names = append(names, m.Name)
+		known = known || m.Name == l.What
+	}
+	rest = strings.TrimSpace(rest)
+	if !known {
+		return l, fmt.Errorf("nothing measured is called %q; there are: %s", l.What, strings.Join(names, ", "))
+	}
+	if l.timed() {
+		l.Span, err = time.ParseDuration(rest)
+		if err != nil || l.Span < 0 {
+			return l, fmt.Errorf("%s is a time, such as 100ms, and not %q", l.What, rest)
+		}
+		return l, nil
+	}
+	number, share := strings.CutSuffix(rest, "%")
+	l.Share = share
+	if l.Count, err = strconv.ParseFloat(strings.TrimSpace(number), 64); err != nil || l.Count < 0 || l.Count > 1e15 {
+		return l, fmt.Errorf("%s is a number, such as 0, or a share, such as 1%%, and not %q", l.What, rest)
+	}
+	if share {
+		l.Count /= 100
+	}
+	if l.What == "short" && !share {
+		return l, fmt.Errorf("short is a share: write %s%s5%%", l.What, l.Is)
+	}
+	return l, nil
+}
+
+func (l *Limit) timed() bool {
+	switch l.What {
+	case "p50", "p90", "p99", "p99.9", "max", "mean", "connect-p99":
+		return true
+	}
+	return false
+}
+
+// String writes the limit as it is read.
+func (l Limit) String() string {
+	switch {
+	case l.timed():
+		return l.What + l.Is + l.Span.String()
+	case l.Share:
+		return l.What + l.Is + strconv.FormatFloat(l.Count*100, 'f', -1, 64) + "%"
+	}
+	return l.What + l.Is + strconv.FormatFloat(l.Count, 'f', -1, 64)
+}
+
+// String writes the bound as it is read.
+func (b Bound) String() string {
+	var all []string
+	for _, l := range b {
+		all = append(all, l.String())
+	}
+	return strings.Join(all, ",")
+}
+
+// holds compares what was measured with a limit.
+func (l *Limit) holds(v float64) bool {
+	most := l.Count
+	if l.timed() {
+		most = l.Span.Seconds()
+	}
+	switch l.Is {
+	case "<":
+		return v < most
+	case "<=":
+		return v <= most
+	}
+	return v == most
+}
+
+// Broken tells which limits a step broke, each in words; nil for none. What was not measured breaks nothing but a bound on
+// a round trip: without one it cannot be said to hold.
+func (b Bound) Broken(s *StepResult) (out []string) {
+	for _, l := range b {
+		v, known := s.measure(l.What)
+		switch {
+		case !known:
+			out = append(out, l.String()+": no round trip was measured")
+		case l.Share && l.What != "short":
+			if of := float64(s.Expected); of > 0 {
+				v /= of
+			}
+			if !l.holds(v) {
+				out = append(out, fmt.Sprintf("%s: %.3g%%", l, v*100))
+			}
+		case !l.holds(v) && l.timed():
+			out = append(out, fmt.Sprintf("%s: %s", l, time.Duration(v*1e9).Round(time.Microsecond)))
+		case !l.holds(v) && l.Share:
+			out = append(out, fmt.Sprintf("%s: %.3g%%", l, v*100))
+		case !l.holds(v):
+			out = append(out, fmt.Sprintf("%s: %g", l, v))
+		}
+	}
+	return out
+}
+
+// measure is what a step has of a measure: seconds, a count, or a share; not known where no round trip was measured.
+func (s *StepResult) measure(what string) (v float64, known bool) {
+	at := func(d Spread, of float64) (float64, bool) { return of, d.Count > 0 }
+	switch what {
+	case "p50":
+		return at(s.Trip, s.Trip.P50.Seconds())
+	case "p90":
+		return at(s.Trip, s.Trip.P90.Seconds())
+	case "p99":
+		return at(s.Trip, s.Trip.P99.Seconds())
+	case "p99.9":
+		return at(s.Trip, s.Trip.P999.Seconds())
+	case "max":
+		return at(s.Trip, s.Trip.Max.Seconds())
+	case "mean":
+		return at(s.Trip, s.Trip.Mean.Seconds())
+	case "connect-p99":
+		return s.Connect.P99.Seconds(), true
+	case "lost":
+		return float64(s.Lost), true
+	case "duplicated":
+		return float64(s.Duplicated), true
+	case "out-of-order":
+		return float64(s.OutOfOrder), true
+	case "refused":
+		return float64(s.Refused), true
+	case "short":
+		if s.Asked <= 0 {
+			return 0, true
+		}
+		return max(0, 1-s.Reached/s.Asked), true
+	}
+	return 0, true
+}

@@ -1,0 +1,272 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"os"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+)
+
+// The reasons why a client does not get in that are told apart by name.
+const (
+	ownDescriptors = "this program may open no more files"
+	noPort         = "no local port is free"
+	notListening   = "nobody listens there (connection refused)"
+	closedUnsaid   = "the connection was closed before CONNACK"
+	resetUnsaid    = "the connection was reset before CONNACK"
+	noAnswer       = "no answer in time"
+)
+
+// causeOf is why something failed, in few words that are the same for the same reason.
+func causeOf(err error) string {
+	var refused *client.RefusedError
+	var ended *client.EndedError
+	switch {
+	case errors.As(err, &refused):
+		return "CONNACK: " + refused.Error()
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
+		return ownDescriptors
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return noPort
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return notListening
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
+		return noAnswer
+	case errors.Is(err, syscall.ECONNRESET), client.BlameOf(err) == client.ByReset:
+		return resetUnsaid
+	case errors.As(err, &ended), errors.Is(err, io.EOF):
+		if ended != nil && ended.Coded {
+			return ended.Error()
+		}
+		return closedUnsaid
+	}
+	var e net.Error
+	if errors.As(err, &e) && e.Timeout() {
+		return noAnswer
+	}
+	text := err.Error()
+	const most = 120 // an address in it would make each its own reason
+	text = portPattern.ReplaceAllString(text, ":…")
+	return text[:min(len(text), most)]
+}
+
+var portPattern = regexp.MustCompile(`:\d{4,5}\b`)
+
+// What the log of a broker says of limits.
+var (
+	logDescriptors = regexp.MustCompile(`(?i)too many open files|file descriptor|out of (?:file )?handles|EMFILE`)
+	logCap         = regexp.MustCompile(`(?i)max[_ ]connections|connection limit|maximum (?:number of )?(?:client )?connections|too many connections|licen[cs]e`)
+	logDropped     = regexp.MustCompile(`(?i)\bmessages? (?:are|is|were|was|being|has been|have been)?\s*(?:being )?dropp|dropped .*(?:queue|message)|queue (?:is )?full|max[_ ]queued`)
+)
+
+// causes names the limits that a step ran into.
+func (f *Fleet) causes(s *StepResult) (out []string) {
+	say := func(format string, args ...any) {
+		if text := fmt.Sprintf(format, args...); !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	var log []string
+	if f.plan.Log != nil {
+		log = f.plan.Log()
+	}
+	told := func(re *regexp.Regexp) string {
+		for _, line := range slices.Backward(log) {
+			if re.MatchString(line) {
+				return line
+			}
+		}
+		return ""
+	}
+	for _, why := range slices.Sorted(maps.Keys(s.Refusals)) {
+		n := s.Refusals[why]
+		switch {
+		case why == ownDescriptors:
+			say("the generator's descriptors: this program may open %d files; raise it with ulimit -n", s.Strain.Allowed)
+		case why == noPort:
+			say("the generator's ports: no local port is free any more; dial from more addresses with --local")
+		case why == closedUnsaid, why == resetUnsaid, why == notListening && s.In > 0, why == noAnswer && s.In > 0:
+			f.capped(s, n, why, told, say)
+		case strings.HasPrefix(why, "CONNACK"):
+			say("%d tries to connect were refused with %s", n, strings.TrimPrefix(why, "CONNACK: "))
+		default:
+			say("%d times: %s", n, why)
+		}
+	}
+	if s.Lost > s.Away {
+		lost := s.Lost - s.Away
+		switch line := told(logDropped); {
+		case line != "":
+			say("a queue of the broker's: %d messages did not come; its log says: %s", lost, line)
+		case s.Facts["dropped"] != "" && s.Facts["dropped"] != "0":
+			say("a queue of the broker's: %d messages did not come, and it tells that it dropped %s in all", lost, s.Facts["dropped"])
+		default:
+			say("%d messages did not come to receivers that were connected: the broker took them and did not pass them on, such as for a queue that was full", lost)
+		}
+	}
+	if s.Away > 0 {
+		say("%d messages were lost while their receivers were not connected", s.Away)
+	}
+	return out
+}
+
+// capped tells a cap on connections from a lack of descriptors, as far as that can be.
+func (f *Fleet) capped(s *StepResult, n int, why string, told func(*regexp.Regexp) string, say func(string, ...any)) {
+	const spare = 24 // descriptors that a process keeps for other things
+	p := s.Broker
+	descriptors, limit := told(logDescriptors), told(logCap)
+	switch {
+	case p.Known && !p.Own && p.Allowed > 0 && uint64(p.Descriptors)+spare >= p.Allowed:
+		say("the broker's descriptors: its process has %d of %d open, and %d tries failed: %s", p.Descriptors, p.Allowed, n, why)
+	case descriptors != "":
+		say("the broker's descriptors: its log says: %s", descriptors)
+	case limit != "":
+		say("a cap on connections: the broker's log says: %s", limit)
+	case p.Known && !p.Own && p.Allowed > 0:
+		say("a cap on connections, of the broker's configuration or licence: %d clients are in, %d tries failed (%s), and its process has only %d of %d descriptors open",
+			s.In, n, why, p.Descriptors, p.Allowed)
+	default:
+		say("a cap on connections, or the broker's limit of descriptors: %d clients are in, and %d tries failed: %s. From outside the two look alike; follow its log, or run this on its machine", s.In, n, why)
+	}
+}
+
+// sum adds the steps up.
+func (r *Result) sum() {
+	t := StepResult{At: r.Started, Refusals: map[string]int{}}
+	var sending time.Duration
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		t.join(StepResult{Counts: s.Counts, Trip: s.Trip, Ack: s.Ack, Connect: s.Connect, Lag: s.Lag, Refusals: s.Refusals})
+		t.Clients, t.In, t.Refused = max(t.Clients, s.Clients), max(t.In, s.In), max(t.Refused, s.Refused)
+		t.Asked, t.Reached, t.Heard = max(t.Asked, s.Asked), max(t.Reached, s.Reached), max(t.Heard, s.Heard)
+		sending += s.Took
+		for _, l := range s.Limits {
+			if !slices.Contains(t.Limits, l) {
+				t.Limits = append(t.Limits, l)
+			}
+		}
+		if s.Strain.CPU >= t.Strain.CPU {
+			t.Strain = s.Strain
+		}
+		if s.Broker.Known && s.Broker.CPU >= t.Broker.CPU {
+			t.Broker = s.Broker
+		}
+		t.Facts = s.Facts
+	}
+	t.Took = sending
+	t.Lost = max(0, t.Expected-t.Received)
+	t.Away = min(t.Away, t.Lost)
+	r.Total = t
+}
+
+// Figures at which the generator is taken for the limit.
+const (
+	busyCores = 0.9                   // of those that it may use
+	lateMost  = 20 * time.Millisecond // of the worst hundredth
+	fewer     = 0.95                  // of what was asked for
+)
+
+// judge says who gave way, by the first step at which something did.
+func (r *Result) judge() {
+	why := func(format string, args ...any) { r.Why = append(r.Why, fmt.Sprintf(format, args...)) }
+	var s *StepResult
+	for i := range r.Steps {
+		x := &r.Steps[i]
+		if len(x.Broken) > 0 || x.Lost > x.Away || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked {
+			s = x
+			break
+		}
+	}
+	if len(r.Steps) == 0 {
+		r.Limit = Unclear
+		return
+	}
+	if s == nil {
+		r.Limit = Neither
+		last := &r.Steps[len(r.Steps)-1]
+		if r.Bound != "" {
+			why("the bound held at every step")
+		}
+		if r.Each > 0 {
+			why("all clients were in, and sent what they were to")
+		} else {
+			why("all clients were in, and what was asked for was reached (%s of %s messages a second at the last step)",
+				rounded(last.Reached), rounded(last.Asked))
+		}
+		return
+	}
+	share := s.Strain.CPU / float64(max(1, s.Strain.Cores))
+	var own []string
+	// A generator that is late or busy makes round trips long and rates low; it makes no broker lose or refuse.
+	slow := r.Each == 0 && s.Asked > 0 && s.Reached < fewer*s.Asked || slices.ContainsFunc(s.Broken, func(text string) bool {
+		return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "refused") && !strings.HasPrefix(text, "duplicated") &&
+			!strings.HasPrefix(text, "out-of-order")
+	})
+	if slow && share >= busyCores {
+		own = append(own, fmt.Sprintf("it used %.1f of %d cores", s.Strain.CPU, s.Strain.Cores))
+	}
+	if slow && s.Lag.Count > 0 && s.Lag.P99 > lateMost {
+		own = append(own, fmt.Sprintf("it came to send %s late, by its own doing, at the 99th percentile", s.Lag.P99.Round(100*time.Microsecond)))
+	}
+	for _, l := range s.Limits {
+		if strings.HasPrefix(l, "the generator's") {
+			own = append(own, l)
+		}
+	}
+	broker := ""
+	switch p := s.Broker; {
+	case p.Known && p.Own:
+		broker = "the stand-in is a part of this program, so what it used is among that"
+	case p.Known:
+		broker = fmt.Sprintf("the broker's process used %.2f cores of this machine", p.CPU)
+	}
+	for _, b := range s.Broken {
+		why("bound broken at %d clients, %s messages a second: %s", s.Clients, rounded(s.Asked), b)
+	}
+	const oneCore = 0.85
+	switch {
+	case s.Broker.Known && !s.Broker.Own && s.Broker.CPU >= oneCore && share >= busyCores:
+		r.Limit = Unclear
+		why("both are at their end, and share this machine: %s, and %s. Put the generator on another machine", strings.Join(own, ", "), broker)
+	case len(own) > 0 && s.Broker.Own:
+		r.Limit = Unclear
+		why("%s, and %s: put the load on a broker of its own", strings.Join(own, ", "), broker)
+	case len(own) > 0:
+		r.Limit = Generator
+		why("%s", strings.Join(own, "; "))
+		if broker != "" {
+			why("%s", broker)
+		}
+	default:
+		r.Limit = Broker
+		why("the generator had time left: it used %.2f of %d cores, and came to send %s late at the 99th percentile", s.Strain.CPU,
+			s.Strain.Cores, s.Lag.P99.Round(10*time.Microsecond))
+		if broker != "" {
+			why("%s", broker)
+		}
+		for _, l := range s.Limits {
+			why("%s", l)
+		}
+	}
+}
+
+func rounded(f float64) string {
+	switch {
+	case f >= 100:
+		return strconv.FormatFloat(f, 'f', 0, 64)
+	case f >= 10:
+		return strconv.FormatFloat(f, 'f', 1, 64)
+	}
+	return strconv.FormatFloat(f, 'f', 2, 64)
+}

@@ -1,0 +1,437 @@
+package fleet
+
+import (
+	"context"
+	"maps"
+	"math/rand/v2"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/time/rate"
+)
+
+// Fleet is a load under way. Its methods are safe for concurrent use.
+type Fleet struct {
+	plan   Plan
+	began  time.Time
+	all    []*session // the plan's clients that are of this shard, nil for the others; then the others of fan-in and fan-out
+	lanes  []*lane
+	topics map[string]*session
+	single bool // each receiver hears one publisher
+	away   atomic.Int64
+	todo   chan *session
+	pace   *rate.Limiter // of connecting; nil for none
+	gap    atomic.Int64  // between two messages of a client, in nanoseconds; 0 while none are sent
+	active atomic.Int64  // publishers that are connected
+	closed atomic.Bool
+	paused atomic.Bool
+	wg     sync.WaitGroup
+
+	mu      sync.Mutex // guards what follows
+	result  Result
+	doing   string
+	left    time.Duration // about, of the whole load
+	step    int
+	second  Second
+	held    chan struct{} // closed when it goes on; nil where it does
+	stepped StepResult    // under way
+	trip    Spread        // of the second under way
+	before  reading       // at its beginning
+}
+
+// New makes a fleet of a plan; nothing happens yet.
+func New(p Plan) (*Fleet, error) {
+	if p.Shape == "" {
+		p.Shape = Echo
+	}
+	if p.Size < MarkSize && p.Size != 0 || p.Size == 0 {
+		p.Size = max(p.Size, 64)
+	}
+	p.Others = max(1, p.Others)
+	if err := p.check(); err != nil {
+		return nil, err
+	}
+	f := &Fleet{plan: p, topics: map[string]*session{}, single: p.Shape == Echo || p.Shape == Pairs}
+	for range 4 * runtime.GOMAXPROCS(0) {
+		f.lanes = append(f.lanes, newLane())
+	}
+	kinds, numbers := p.order()
+	f.all = make([]*session, len(kinds))
+	for i := range kinds {
+		if p.Shard.has(i+1, p.Shape) {
+			f.add(i, &p.Kinds[kinds[i]], int(numbers[i]))
+		}
+	}
+	if p.Shape == FanIn || p.Shape == FanOut {
+		for i := range p.Others { // each shard has its own
+			f.all = append(f.all, nil)
+			f.add(len(f.all)-1, &p.Kinds[0], p.Total()+i+1)
+		}
+	}
+	f.todo = make(chan *session, len(f.all))
+	if p.Connects > 0 {
+		f.pace = rate.NewLimiter(rate.Limit(p.Shard.share(p.Connects)), max(1, int(p.Shard.share(p.Connects)/20)))
+	}
+	return f, nil
+}
+
+func (f *Fleet) add(i int, kind *Kind, number int) {
+	s := &session{f: f, n: i + 1, kind: kind, number: number, lane: f.lanes[i%len(f.lanes)], left: -1}
+	if f.plan.Each > 0 {
+		s.left = int64(f.plan.Each)
+	}
+	if f.publishes(s) {
+		s.topic = kind.Topic(number)
+		f.topics[s.topic] = s
+		if kind.Compose != nil {
+			s.ring = &ring{}
+		}
+	}
+	f.all[i] = s
+}
+
+// other tells whether a session is one of the others of fan-in and fan-out.
+func (f *Fleet) other(s *session) bool { return s.n > f.plan.Total() }
+
+func (f *Fleet) publishes(s *session) bool {
+	switch f.plan.Shape {
+	case Idle:
+		return false
+	case Pairs:
+		return s.n%2 == 1
+	case FanIn:
+		return !f.other(s)
+	case FanOut:
+		return f.other(s)
+	}
+	return true
+}
+
+func (f *Fleet) hears(s *session) bool {
+	switch f.plan.Shape {
+	case Echo:
+		return true
+	case Pairs:
+		return s.n%2 == 0
+	case FanIn:
+		return f.other(s)
+	case FanOut:
+		return !f.other(s)
+	}
+	return false
+}
+
+// publishersOf visits those that a session hears.
+func (f *Fleet) publishersOf(s *session, visit func(*session)) {
+	switch f.plan.Shape {
+	case Echo:
+		visit(s)
+	case Pairs:
+		if p := f.all[s.n-2]; p != nil {
+			visit(p)
+		}
+	case FanIn, FanOut:
+		for _, p := range f.all {
+			if p != nil && p.topic != "" {
+				visit(p)
+			}
+		}
+	}
+}
+
+// filtersOf are what a session subscribes to.
+func (f *Fleet) filtersOf(s *session) (out []string) {
+	if f.plan.Shape == FanIn {
+		for i := range f.plan.Kinds {
+			if x := f.plan.Kinds[i].Filter; x != "" && !slices.Contains(out, x) {
+				out = append(out, x)
+			}
+		}
+		return out
+	}
+	f.publishersOf(s, func(p *session) { out = append(out, p.topic) })
+	return out
+}
+
+func (f *Fleet) byTopic(topic string) *session { return f.topics[topic] }
+
+func (f *Fleet) since() time.Duration { return time.Since(f.began) }
+
+// ended is told by a session that its link has ended: it comes again where it is wanted.
+func (f *Fleet) ended(s *session) {
+	if !s.in.CompareAndSwap(true, false) {
+		return // it never was in: who connects takes care of it
+	}
+	if s.topic != "" {
+		f.active.Add(-1)
+	}
+	if s.wanted.Load() && !f.closed.Load() {
+		f.again(s)
+	}
+}
+
+// again lets a session come again after a pause.
+func (f *Fleet) again(s *session) {
+	const least, most = 200 * time.Millisecond, time.Second
+	time.AfterFunc(least+rand.N(most-least), func() {
+		if !f.closed.Load() && s.wanted.Load() {
+			select {
+			case f.todo <- s:
+			default:
+			}
+		}
+	})
+}
+
+// maxTries is how often a session tries to come in at most before it is given up, in a step.
+const maxTries = 3
+
+// connecting lets sessions come in, one after the other.
+func (f *Fleet) connecting(ctx context.Context) {
+	for {
+		var s *session
+		select {
+		case s = <-f.todo:
+		case <-ctx.Done():
+			return
+		}
+		if !s.wanted.Load() || s.in.Load() {
+			continue
+		}
+		if f.pace != nil && f.pace.Wait(ctx) != nil {
+			return
+		}
+		err := s.connect(ctx)
+		switch {
+		case err == nil:
+			if s.topic != "" {
+				f.active.Add(1)
+			}
+			s.tries.Store(0)
+			if !s.client.Connected() { // it ended while it was taken down
+				f.ended(s)
+			}
+		case ctx.Err() == nil && s.tries.Add(1) < maxTries:
+			f.again(s)
+		}
+	}
+}
+
+// worker sends what is due of its sessions, until the load ends.
+type worker struct {
+	f    *Fleet
+	mine []*session
+	rand *rand.Rand
+	heap []*session // by next
+}
+
+// run sends.
+func (w *worker) run(ctx context.Context) {
+	const idle = 20 * time.Millisecond
+	gap := int64(-1)
+	for ctx.Err() == nil {
+		if now := w.f.gap.Load(); now != gap { // another step: begin anew, spread over the gap
+			gap = now
+			w.begin(gap)
+		}
+		if gap <= 0 || len(w.heap) == 0 {
+			sleep(ctx, idle)
+			continue
+		}
+		s := w.heap[0]
+		now := int64(w.f.since())
+		if wait := s.next - now; wait > 0 {
+			sleep(ctx, min(time.Duration(wait), idle))
+			if s.next > int64(w.f.since()) {
+				continue
+			}
+			// The generator slept until now: what is late is its own doing. What is late behind a message that the broker
+			// did not take is not.
+			late := w.f.since() - time.Duration(s.next)
+			s.lane.mu.Lock()
+			record(s.lane.lag, late)
+			s.lane.mu.Unlock()
+		}
+		meant := s.next
+		switch {
+		case s.left == 0:
+			w.drop()
+			continue
+		case s.in.Load():
+			s.send(time.Duration(meant))
+			if s.left > 0 {
+				s.left--
+			}
+		}
+		s.next = meant + w.jittered(gap)
+		w.down(0)
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	if d < time.Millisecond {
+		time.Sleep(d)
+		return
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+	case <-ctx.Done():
+	}
+}
+
+// jittered is the gap to the next message.
+func (w *worker) jittered(gap int64) int64 {
+	if j := w.f.plan.Jitter; j > 0 {
+		return int64(float64(gap) * (1 + j*(2*w.rand.Float64()-1)))
+	}
+	return gap
+}
+
+// begin spreads the sessions over a gap from now on.
+func (w *worker) begin(gap int64) {
+	w.heap = w.heap[:0]
+	if gap <= 0 {
+		return
+	}
+	now := int64(w.f.since())
+	for _, s := range w.mine {
+		if s.wanted.Load() && s.topic != "" && s.left != 0 {
+			s.next = now + w.rand.Int64N(gap)
+			w.heap = append(w.heap, s)
+		}
+	}
+	for i := len(w.heap)/2 - 1; i >= 0; i-- {
+		w.down(i)
+	}
+}
+
+// drop takes the first off.
+func (w *worker) drop() {
+	last := len(w.heap) - 1
+	w.heap[0] = w.heap[last]
+	w.heap = w.heap[:last]
+	w.down(0)
+}
+
+// down lets one sink to its place.
+func (w *worker) down(i int) {
+	h := w.heap
+	for {
+		least := i
+		for _, c := range []int{2*i + 1, 2*i + 2} {
+			if c < len(h) && h[c].next < h[least].next {
+				least = c
+			}
+		}
+		if least == i {
+			return
+		}
+		h[i], h[least] = h[least], h[i]
+		i = least
+	}
+}
+
+// gather takes what the lanes have measured since it was asked last.
+func (f *Fleet) gather() (out StepResult) {
+	trip, ack, connect, lag := newHistogram(), newHistogram(), newHistogram(), newHistogram()
+	out.Refusals = map[string]int{}
+	for _, l := range f.lanes {
+		l.mu.Lock()
+		trip.Merge(l.trip)
+		ack.Merge(l.ack)
+		connect.Merge(l.connect)
+		lag.Merge(l.lag)
+		for _, h := range []interface{ Reset() }{l.trip, l.ack, l.connect, l.lag} {
+			h.Reset()
+		}
+		out.Counts = out.Counts.plus(l.counts)
+		l.counts = Counts{}
+		for why, n := range l.refusals {
+			out.Refusals[why] += n
+		}
+		clear(l.refusals)
+		l.mu.Unlock()
+	}
+	out.Trip, out.Ack, out.Connect, out.Lag = spreadOf(trip), spreadOf(ack), spreadOf(connect), spreadOf(lag)
+	return out
+}
+
+// join adds what was measured later to a step.
+func (s *StepResult) join(o StepResult) {
+	s.Counts = s.Counts.plus(o.Counts)
+	s.Trip, s.Ack, s.Connect, s.Lag = s.Trip.add(o.Trip), s.Ack.add(o.Ack), s.Connect.add(o.Connect), s.Lag.add(o.Lag)
+	if s.Refusals == nil {
+		s.Refusals = map[string]int{}
+	}
+	for why, n := range o.Refusals {
+		s.Refusals[why] += n
+	}
+}
+
+// owed is what the receivers have to have got by now, in all.
+func (f *Fleet) owed() (n int64) {
+	for _, s := range f.all {
+		if s == nil || !f.hears(s) {
+			continue
+		}
+		f.publishersOf(s, func(p *session) {
+			seq := p.seq.Load()
+			s.mu.Lock()
+			if t := s.trackerOf(p.n); s.wanted.Load() && seq > t.base && (t.base > 0 || t.top > 0 || s.in.Load()) {
+				n += int64(seq - t.base)
+			}
+			s.mu.Unlock()
+		})
+	}
+	return n
+}
+
+// connected counts who is in, of the plan's clients.
+func (f *Fleet) connected() (n int) {
+	for _, s := range f.all {
+		if s != nil && s.in.Load() && !f.other(s) {
+			n++
+		}
+	}
+	return n
+}
+
+// State is how a load stands.
+type State struct {
+	Running bool
+	Held    bool
+	Doing   string
+	Left    time.Duration // about
+	Step    int
+	Result  Result     // so far
+	Under   StepResult // the step under way
+}
+
+// State returns how the load stands. What it returns is not changed afterwards.
+func (f *Fleet) State() State {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := f.result
+	r.Steps, r.Seconds, r.Minutes = slices.Clone(r.Steps), slices.Clone(r.Seconds), slices.Clone(r.Minutes)
+	under := f.stepped
+	under.Refusals = maps.Clone(under.Refusals)
+	return State{Running: !f.closed.Load(), Held: f.held != nil, Doing: f.doing, Left: f.left, Step: f.step, Result: r, Under: under}
+}
+
+// Hold lets the load go on as it is, beyond its step, or go on with the ramp.
+func (f *Fleet) Hold(is bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	switch {
+	case is && f.held == nil:
+		f.held = make(chan struct{})
+	case !is && f.held != nil:
+		close(f.held)
+		f.held = nil
+	}
+}

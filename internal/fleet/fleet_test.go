@@ -1,0 +1,250 @@
+package fleet_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"hodstone/internal/fleet"
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/standin"
+)
+
+// against returns a stand-in, and a kind of so many clients of it.
+func against(t *testing.T, o standin.Options, count int, version packet.Version) (*standin.Server, fleet.Kind) {
+	t.Helper()
+	o.Anonymous = true
+	s, err := standin.New(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s, fleet.Kind{Name: "plain", Count: count, Filter: "v/+/x",
+		Client: func(n int) client.Options {
+			return client.Options{Dial: s.Dial, Version: version, Connect: packet.Connect{ClientID: fmt.Sprintf("c%d", n), CleanStart: true}}
+		},
+		Topic: func(n int) string { return fmt.Sprintf("v/%d/x", n) },
+	}
+}
+
+func run(t *testing.T, p fleet.Plan) *fleet.Result {
+	t.Helper()
+	f, err := fleet.New(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	return f.Run(ctx)
+}
+
+// TestWhatIsSentIsCounted: in each shape, at each QoS, in each version, what is sent comes to those that have to get it,
+// and a faithful broker is not said to have lost, doubled or turned around anything.
+func TestWhatIsSentIsCounted(t *testing.T) {
+	t.Parallel()
+	for _, x := range []struct {
+		shape     fleet.Shape
+		clients   int
+		sent, got int64 // with 5 messages each
+	}{
+		{fleet.Echo, 20, 100, 100}, {fleet.Pairs, 20, 50, 50}, {fleet.FanIn, 20, 100, 200}, {fleet.FanOut, 20, 10, 200},
+		{fleet.Mute, 20, 100, 0}, {fleet.Idle, 20, 0, 0},
+	} {
+		for qos := range packet.QoS(3) {
+			for _, v := range []packet.Version{packet.V31, packet.V311, packet.V5} {
+				t.Run(fmt.Sprint(x.shape, qos, v), func(t *testing.T) {
+					t.Parallel()
+					s, kind := against(t, standin.Options{}, x.clients, v)
+					p := fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: x.shape, Others: 2, QoS: qos, Every: 20 * time.Millisecond, Jitter: 0.5, Each: 5,
+						Steps: []fleet.Step{{Clients: x.clients, Hold: 20 * time.Second}}}
+					if x.shape == fleet.Idle {
+						p.Steps[0].Hold = 200 * time.Millisecond
+					}
+					r := run(t, p)
+					c := r.Total.Counts
+					if c.Sent != x.sent || c.Received != x.got || c.Expected != x.got || c.Lost+c.Duplicated+c.OutOfOrder+c.Failed != 0 {
+						t.Errorf("%+v", c)
+					}
+					if taken := s.Counts().Taken; int64(taken) != x.sent {
+						t.Errorf("the stand-in took %d", taken)
+					}
+					if qos > 0 && c.Acked != x.sent || x.got > 0 && (r.Total.Trip.Count != x.got || r.Total.Trip.P50 <= 0) || r.Total.In != x.clients {
+						t.Errorf("%+v", r.Total)
+					}
+					if r.Limit != fleet.Neither || len(r.Steps) != 1 {
+						t.Error(r.Limit, r.Why)
+					}
+				})
+			}
+		}
+	}
+}
+
+// TestLossesAreCountedExactly: a thousand clients send once at QoS 0 to a stand-in that has no room for so many; it counts
+// what it lost, and so do we, clause payloads without a mark too.
+func TestLossesAreCountedExactly(t *testing.T) {
+	t.Parallel()
+	for _, composed := range []bool{false, true} {
+		s, kind := against(t, standin.Options{Pace: standin.Pace{Rate: 500, Backlog: 20}}, 1000, packet.V311)
+		if composed {
+			kind.Compose = func(n int, seq uint64) (packet.Publish, error) {
+				return packet.Publish{Payload: fmt.Appendf(nil, "reading %d of %d", seq, n)}, nil
+			}
+		}
+		r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 300 * time.Millisecond, Each: 1,
+			Steps: []fleet.Step{{Clients: 1000, Hold: 20 * time.Second}}})
+		c, n := r.Total.Counts, s.Counts()
+		if c.Sent != 1000 || n.Taken != 1000 || n.Lost < 100 || c.Lost != int64(n.Lost) || c.Received != int64(1000-n.Lost) {
+			t.Errorf("%+v, the stand-in %+v", c, n)
+		}
+		if r.Limit != fleet.Broker || !strings.Contains(strings.Join(r.Why, "\n"), fmt.Sprintf("%d messages did not come", n.Lost)) {
+			t.Error(r.Limit, r.Why)
+		}
+	}
+}
+
+// TestAPauseShowsAsItMust: a broker that stands still for one second in ten shows in the round trips from the time that
+// was meant: a tenth of the messages waits, evenly from one second down to nothing.
+func TestAPauseShowsAsItMust(t *testing.T) {
+	t.Parallel()
+	_, kind := against(t, standin.Options{Pace: standin.Pace{Pause: time.Second, Every: 10 * time.Second}}, 20, packet.V311)
+	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond,
+		Steps: []fleet.Step{{Clients: 20, Hold: 10 * time.Second}}})
+	trip := r.Total.Trip
+	if d := math.Abs(trip.P99.Seconds() - 0.9); trip.P50 > 100*time.Millisecond || d > 0.06 || r.Total.Lost != 0 {
+		t.Errorf("p50 %s, p99 %s, %d lost", trip.P50, trip.P99, r.Total.Lost)
+	}
+	p95 := time.Duration(0)
+	var n int64
+	for _, b := range trip.Bars() {
+		if n += b.Count; p95 == 0 && float64(n) >= 0.95*float64(trip.Count) {
+			p95 = time.Duration(b.To) * time.Microsecond
+		}
+	}
+	if d := math.Abs(p95.Seconds() - 0.5); d > 0.06 {
+		t.Errorf("p95 %s", p95)
+	}
+}
+
+// TestTheHighestRateIsFound: to within 5 % of what the stand-in is capped at.
+func TestTheHighestRateIsFound(t *testing.T) {
+	t.Parallel()
+	const capped = 900.0
+	_, kind := against(t, standin.Options{Pace: standin.Pace{Rate: capped}}, 40, packet.V311)
+	bound, err := fleet.ParseBound("p99<100ms, lost=0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Find: "rate", Bound: bound,
+		Steps: []fleet.Step{{Clients: 40, Rate: 200, Hold: 5 * time.Second}, {Clients: 40, Rate: 20000}}})
+	if x := r.Found; x == nil || math.Abs(x.Highest-capped) > 0.05*capped || x.Broke <= x.Highest || len(x.How) == 0 || !r.Holds() {
+		t.Errorf("%+v %v", x, r.Why)
+	}
+}
+
+// TestAShardedFleetIsTheWhole: four parts, whose clocks differ, merged, are the histogram of their samples and the counts.
+func TestAShardedFleetIsTheWhole(t *testing.T) {
+	t.Parallel()
+	s, kind := against(t, standin.Options{}, 41, packet.V5)
+	var parts []*fleet.Result
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	for i := range 4 {
+		all.Go(func() {
+			r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Pairs, Every: 20 * time.Millisecond, Each: 30,
+				Steps: []fleet.Step{{Clients: 40, Hold: 20 * time.Second}}, Shard: fleet.Shard{Index: i + 1, Of: 4}})
+			text, err := json.Marshal(r)
+			var back fleet.Result
+			if err == nil {
+				err = json.Unmarshal(text, &back)
+			}
+			back.Started = back.Started.Add(time.Duration(i) * time.Hour)
+			for k := range back.Seconds {
+				back.Seconds[k].At = back.Seconds[k].At.Add(time.Duration(i) * time.Hour)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if parts = append(parts, &back); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	whole, err := fleet.Merge(parts...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var count, sum int64
+	for _, p := range parts {
+		count += p.Total.Trip.Count
+		for _, b := range p.Total.Trip.Bars() {
+			sum += b.Count * b.To
+		}
+	}
+	var merged int64
+	for _, b := range whole.Total.Trip.Bars() {
+		merged += b.Count * b.To
+	}
+	if c := whole.Total.Counts; c.Sent != 20*30 || c.Received != 20*30 || c.Lost != 0 || int64(s.Counts().Taken) != c.Sent ||
+		whole.Total.Trip.Count != count || merged != sum || len(whole.Shards) != 4 || whole.Total.In != 40 {
+		t.Errorf("%+v %d %d, %d %d", c, whole.Total.Trip.Count, count, merged, sum)
+	}
+	if len(whole.Seconds) > len(parts[0].Seconds)+2 {
+		t.Errorf("%d seconds", len(whole.Seconds))
+	}
+	if _, err := fleet.Merge(parts[0], parts[1], parts[0]); err == nil || !strings.Contains(err.Error(), "twice") {
+		t.Error(err)
+	}
+	other := *parts[1]
+	other.QoS = 2
+	if _, err := fleet.Merge(parts[0], &other); err == nil || !strings.Contains(err.Error(), "another load") {
+		t.Error(err)
+	}
+	var broken fleet.Spread
+	for _, text := range []string{`{"count":1,"histogram":"x"}`, `{"count":3}`, `{"count":9,"histogram":"SElTVEVB"}`} {
+		if err := json.Unmarshal([]byte(text), &broken); err == nil {
+			t.Errorf("%s is a spread", text)
+		}
+	}
+}
+
+// TestWhatIsInTheWayIsNamed: a cap on connections, refusals by code, and storms.
+func TestWhatIsInTheWayIsNamed(t *testing.T) {
+	t.Parallel()
+	_, kind := against(t, standin.Options{Limits: standin.Limits{Connections: 15}}, 20, packet.V5)
+	bound, _ := fleet.ParseBound("refused=0")
+	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond, Bound: bound,
+		Steps: fleet.Ramp(10, 20, 5, 300*time.Millisecond, false, func(n float64) fleet.Step { return fleet.Step{Clients: int(n)} })})
+	if why := strings.Join(r.Why, "\n"); len(r.Steps) != 3 || r.BrokeAt() != 2 || r.Steps[2].Refused != 5 || r.Holds() || r.Limit != fleet.Broker ||
+		!strings.Contains(why, "refused=0: 5") || !strings.Contains(why, "refused with") {
+		t.Errorf("%d %v\n%s", r.BrokeAt(), r.Steps[len(r.Steps)-1].Refusals, why)
+	}
+	for _, storm := range []fleet.Storm{fleet.Reconnect, fleet.Wills} {
+		_, kind := against(t, standin.Options{}, 30, packet.V311)
+		r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond, Storm: storm, WillBase: "w",
+			Steps: []fleet.Step{{Clients: 30, Hold: 200 * time.Millisecond}}})
+		if x := r.Storm; x == nil || x.Of != 30 || x.Back != 30 || x.Took <= 0 || x.Spread.Count != 30 {
+			t.Errorf("%s: %+v", storm, x)
+		}
+	}
+}
+
+// TestBounds: what can be said, and what is said of what cannot.
+func TestBounds(t *testing.T) {
+	for _, text := range []string{"p99<100ms,lost=0", "p99.9<=1s,lost<=1%", "short<5%,refused=0", "max<2s,mean<=10ms,connect-p99<1s,out-of-order=0,duplicated=0,p50<1ms,p90<1ms"} {
+		if b, err := fleet.ParseBound(text); err != nil || b.String() != text {
+			t.Errorf("%s: %s %v", text, b, err)
+		}
+	}
+	for text, want := range map[string]string{"p99": "is no bound", "fast<1s": "there are: p50", "p99<5": "is a time", "lost<x": "is a number", "short<5": "is a share"} {
+		if _, err := fleet.ParseBound(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}

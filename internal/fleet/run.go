@@ -1,0 +1,571 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/packet"
+)
+
+// Times of a load.
+const (
+	connectors   = 128                    // how many connect side by side
+	settleLeast  = 300 * time.Millisecond // how long is waited for what is under way, after the last that came
+	settleMost   = 15 * time.Second
+	secondsKept  = 3600 // of a longer load seconds are joined
+	tickEvery    = 100 * time.Millisecond
+	storedFactor = 3
+)
+
+// Run carries the load out and returns what it came to; a context that ends stops it, and what was measured until then is
+// returned. The fleet is gone afterwards.
+func (f *Fleet) Run(ctx context.Context) *Result {
+	f.began = time.Now()
+	f.mu.Lock()
+	f.result = Result{Name: f.plan.Name, Shape: f.plan.Shape, QoS: int(f.plan.QoS), Size: f.plan.Size, Each: f.plan.Each, Bound: f.plan.Bound.String(),
+		Shard: f.plan.Shard.String(), Started: f.began}
+	f.mu.Unlock()
+	work, stop := context.WithCancel(context.Background())
+	for range connectors {
+		f.wg.Go(func() { f.connecting(work) })
+	}
+	n := runtime.GOMAXPROCS(0)
+	for i := range n {
+		w := &worker{f: f, rand: rand.New(rand.NewPCG(f.plan.Seed, uint64(i)))}
+		for k, s := range f.all {
+			if s != nil && k%n == i {
+				w.mine = append(w.mine, s)
+			}
+		}
+		f.wg.Go(func() { w.run(work) })
+	}
+	var others []*session
+	for _, s := range f.all {
+		if s != nil && f.other(s) {
+			others = append(others, s)
+		}
+	}
+	f.come(ctx, others, len(others), "the others connect")
+	if f.plan.Find != "" {
+		f.find(ctx)
+	} else {
+		for i, step := range f.plan.Steps {
+			if ctx.Err() != nil {
+				break
+			}
+			f.mu.Lock()
+			f.step, f.left = i, f.remaining(i)
+			f.mu.Unlock()
+			f.keep(f.carry(ctx, step))
+		}
+	}
+	if ctx.Err() == nil && f.plan.Storm != NoStorm {
+		storm := f.storm(ctx)
+		f.mu.Lock()
+		f.result.Storm = storm
+		f.mu.Unlock()
+	}
+	f.closed.Store(true)
+	f.gap.Store(0)
+	f.say("the fleet leaves", 0)
+	f.leave()
+	stop()
+	f.wg.Wait()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.result.Took, f.result.Stopped = time.Since(f.began), ctx.Err() != nil
+	f.result.sum()
+	f.result.judge()
+	r := f.result
+	return &r
+}
+
+// remaining is about how long the steps from one on take.
+func (f *Fleet) remaining(from int) (d time.Duration) {
+	for _, s := range f.plan.Steps[from:] {
+		d += s.Hold + time.Second
+	}
+	return d
+}
+
+func (f *Fleet) say(doing string, left time.Duration) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.doing = doing; left > 0 {
+		f.left = left
+	}
+}
+
+// keep adds a step to the result.
+func (f *Fleet) keep(s StepResult) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.result.Steps = append(f.result.Steps, s)
+	f.stepped = StepResult{}
+}
+
+// come brings sessions in, and returns how many are not in when it gave up.
+func (f *Fleet) come(ctx context.Context, some []*session, count int, doing string) (missing int) {
+	for i, s := range some {
+		if i >= count {
+			break
+		}
+		if !s.wanted.Swap(true) {
+			s.tries.Store(0)
+			f.todo <- s
+		} else if !s.in.Load() && s.tries.Load() >= maxTries { // given up before: once more
+			s.tries.Store(0)
+			f.todo <- s
+		}
+	}
+	for ctx.Err() == nil {
+		missing = 0
+		trying := false
+		for _, s := range some[:min(count, len(some))] {
+			if !s.in.Load() {
+				missing++
+				trying = trying || s.tries.Load() < maxTries
+			}
+		}
+		f.say(fmt.Sprintf("%s: %d of %d in", doing, min(count, len(some))-missing, min(count, len(some))), 0)
+		if !trying {
+			break
+		}
+		f.tick(ctx)
+	}
+	return missing
+}
+
+// mine are the plan's clients of this shard, in their order.
+func (f *Fleet) mine() (out []*session) {
+	for _, s := range f.all {
+		if s != nil && !f.other(s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// carry carries out a step.
+func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
+	all := f.mine()
+	want := min(len(all), int(math.Round(f.plan.Shard.share(float64(step.Clients)))))
+	if f.plan.Shape == Pairs {
+		want &^= 1
+	}
+	for _, s := range all[want:] { // of a ramp that falls
+		if s.wanted.Swap(false) && s.in.Load() {
+			s.client.Disconnect(0)
+		}
+		s.mu.Lock()
+		s.one, s.heard = tracker{}, nil
+		s.mu.Unlock()
+	}
+	f.begin(step, want)
+	refused := f.come(ctx, all, want, "clients connect")
+	asked := f.ask(step)
+	before := f.strainNow()
+	start := time.Now()
+	f.gap.Store(f.gapOf(asked))
+	for ctx.Err() == nil {
+		f.mu.Lock()
+		held := f.held
+		f.mu.Unlock()
+		took := time.Since(start)
+		if took >= step.Hold && held == nil || f.silent() {
+			break
+		}
+		f.say(fmt.Sprintf("step %d: %s", f.step+1, f.what(step, asked)), 0)
+		f.tick(ctx)
+	}
+	f.gap.Store(0)
+	took := time.Since(start)
+	after := f.strainNow()
+	f.settle(ctx)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	s := f.stepped
+	s.Took, s.In, s.Refused = took, f.connected(), refused
+	s.Asked = asked
+	s.Strain, s.Broker = strainOver(before, after), f.brokerOver(before, after)
+	if took > 0 {
+		s.Reached, s.Heard = float64(s.Sent)/took.Seconds(), float64(s.Received)/took.Seconds()
+	}
+	if f.plan.Facts != nil {
+		s.Facts = f.plan.Facts()
+	}
+	s.Limits = f.causes(&s)
+	s.Broken = f.plan.Bound.Broken(&s)
+	return s
+}
+
+// begin begins to measure a step.
+func (f *Fleet) begin(step Step, want int) {
+	late := f.gather() // what is left of before
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if n := len(f.result.Steps); n > 0 {
+		last := &f.result.Steps[n-1]
+		last.join(StepResult{Counts: late.Counts, Trip: late.Trip, Ack: late.Ack})
+		last.Lost = max(0, last.Expected-last.Received)
+		last.Away = min(last.Away, last.Lost)
+	}
+	f.stepped = StepResult{At: time.Now(), Clients: want, Refusals: map[string]int{}}
+	f.stepped.Expected = -f.owed()
+}
+
+// ask is how many messages a second a step asks for, of this shard.
+func (f *Fleet) ask(step Step) float64 {
+	if f.plan.Shape == Idle {
+		return 0
+	}
+	if step.Rate > 0 {
+		return f.plan.Shard.share(step.Rate)
+	}
+	if f.plan.Every > 0 {
+		return float64(f.active.Load()) / f.plan.Every.Seconds()
+	}
+	return 0
+}
+
+// gapOf is the time between two messages of a client at a rate of the whole shard.
+func (f *Fleet) gapOf(asked float64) int64 {
+	n := f.active.Load()
+	if asked <= 0 || n == 0 {
+		return 0
+	}
+	return int64(float64(n) / asked * float64(time.Second))
+}
+
+func (f *Fleet) what(step Step, asked float64) string {
+	return fmt.Sprintf("%d clients, %.0f messages a second asked for", f.stepped.Clients, asked)
+}
+
+// silent tells that all have sent as many messages as they were to.
+func (f *Fleet) silent() bool {
+	if f.plan.Each == 0 {
+		return false
+	}
+	sent := 0
+	for _, s := range f.all {
+		if s != nil && s.topic != "" && s.wanted.Load() {
+			if s.in.Load() && s.seq.Load() < uint64(f.plan.Each) {
+				return false
+			}
+			sent++
+		}
+	}
+	return sent > 0
+}
+
+// settle waits for what is under way: until all has come, or nothing comes any more.
+func (f *Fleet) settle(ctx context.Context) {
+	f.say("what is under way is awaited", 0)
+	owed := f.owed()
+	last, quiet := int64(-1), time.Now()
+	for end := time.Now().Add(settleMost); time.Now().Before(end); {
+		f.tick(ctx)
+		f.mu.Lock()
+		got, acked, trip := f.stepped.Received, f.stepped.Acked, f.stepped.Trip.P99
+		all := owed+f.stepped.Expected <= got && (f.plan.QoS == 0 || acked >= f.stepped.Sent)
+		f.mu.Unlock()
+		if got+acked != last {
+			last, quiet = got+acked, time.Now()
+		}
+		if all || time.Since(quiet) > max(settleLeast, storedFactor*trip) && time.Since(quiet) > time.Second {
+			break
+		}
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	s := &f.stepped
+	s.Expected += owed
+	s.Lost = max(0, s.Expected-s.Received)
+	s.Away = min(s.Lost, f.away.Swap(0))
+}
+
+// tick lets a moment pass, and takes down what was measured in it.
+func (f *Fleet) tick(ctx context.Context) {
+	sleep(ctx, tickEvery)
+	some := f.gather()
+	now := time.Now()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.stepped.join(some)
+	f.stepped.In = f.connected()
+	f.trip = f.trip.add(some.Trip)
+	x := &f.second
+	if x.At.IsZero() {
+		x.At = now.Add(-tickEvery)
+		f.secondsBegan(x)
+	}
+	x.Sent += some.Sent
+	x.Heard += some.Received
+	if now.Sub(x.At) < time.Second {
+		return
+	}
+	x.Spread = now.Sub(x.At)
+	x.Step, x.In = f.step, f.stepped.In
+	if gap := f.gap.Load(); gap > 0 {
+		x.Asked = float64(f.active.Load()) * float64(time.Second) / float64(gap)
+	}
+	x.P50, x.P99, x.Max = f.trip.P50, f.trip.P99, f.trip.Max
+	x.Missing = max(0, f.owed()+f.stepped.Expected-f.stepped.Received)
+	f.secondsEnd(x)
+	f.result.Seconds = append(f.result.Seconds, *x)
+	if len(f.result.Seconds) > secondsKept {
+		f.result.Seconds = joined(f.result.Seconds)
+	}
+	f.minute(now, *x)
+	f.second, f.trip = Second{}, Spread{}
+}
+
+// joined joins seconds by twos.
+func joined(all []Second) (out []Second) {
+	for i := 0; i+1 < len(all); i += 2 {
+		a, b := all[i], all[i+1]
+		a.Spread += b.Spread
+		a.Sent, a.Heard, a.Missing = a.Sent+b.Sent, a.Heard+b.Heard, b.Missing
+		a.In, a.Asked = b.In, (a.Asked+b.Asked)/2
+		a.P50, a.P99, a.Max = max(a.P50, b.P50), max(a.P99, b.P99), max(a.Max, b.Max)
+		a.CPU, a.BrokerCPU, a.Memory = (a.CPU+b.CPU)/2, (a.BrokerCPU+b.BrokerCPU)/2, b.Memory
+		out = append(out, a)
+	}
+	if len(all)%2 == 1 {
+		out = append(out, all[len(all)-1])
+	}
+	return out
+}
+
+// minute keeps the record of a soak.
+func (f *Fleet) minute(now time.Time, x Second) {
+	all := f.result.Minutes
+	if len(all) == 0 || now.Sub(all[len(all)-1].At) >= time.Minute {
+		f.result.Minutes = append(all, Minute{At: now})
+	}
+	m := &f.result.Minutes[len(f.result.Minutes)-1]
+	m.In, m.Sent, m.Heard = x.In, m.Sent+x.Sent, m.Heard+x.Heard
+	m.Trip = m.Trip.add(f.trip)
+	m.Strain = Strain{CPU: x.CPU, Memory: x.Memory}
+	m.Broker.CPU = x.BrokerCPU
+}
+
+// leave disconnects all.
+func (f *Fleet) leave() {
+	list := make(chan *session)
+	done := make(chan struct{})
+	const side = 64
+	for range side {
+		go func() {
+			for s := range list {
+				if s.client != nil {
+					s.client.Disconnect(0)
+				}
+			}
+			done <- struct{}{}
+		}()
+	}
+	for _, s := range f.all {
+		if s != nil {
+			s.wanted.Store(false)
+			if s.in.Load() {
+				list <- s
+			}
+		}
+	}
+	close(list)
+	for range side {
+		<-done
+	}
+}
+
+// find searches the highest rate, or number of clients, at which the bound holds: upward by doubling, then between the
+// highest that held and the lowest that did not, until they are within 4 %.
+func (f *Fleet) find(ctx context.Context) {
+	const near = 1.04
+	first, last := f.plan.Steps[0], f.plan.Steps[len(f.plan.Steps)-1]
+	value := func(s Step) float64 {
+		if f.plan.Find == "clients" {
+			return float64(s.Clients)
+		}
+		return s.Rate
+	}
+	found := &Found{What: f.plan.Find}
+	low, high, most := 0.0, 0.0, value(last)
+	x := value(first)
+	if x >= most && len(f.plan.Steps) == 1 {
+		x = math.Max(1, most/64)
+	}
+	for ctx.Err() == nil {
+		step := Step{Clients: first.Clients, Rate: x, Hold: first.Hold}
+		if f.plan.Find == "clients" {
+			step = Step{Clients: int(x), Rate: first.Rate, Hold: first.Hold}
+		} else {
+			step.Clients = last.Clients
+		}
+		f.mu.Lock()
+		f.step = found.Tries
+		f.mu.Unlock()
+		s := f.carry(ctx, step)
+		if ctx.Err() != nil {
+			break
+		}
+		f.keep(s)
+		found.Tries++
+		// A rate that was not reached does not hold, whatever came back of what was sent.
+		broken := s.Broken
+		if f.plan.Find == "rate" && s.Reached < s.Asked*0.95 {
+			broken = append(slices.Clone(broken), fmt.Sprintf("%.0f of %.0f messages a second were sent", s.Reached, s.Asked))
+		}
+		if f.plan.Find == "clients" && s.Refused > 0 {
+			broken = append(slices.Clone(broken), fmt.Sprintf("%d clients did not get in", s.Refused))
+		}
+		if len(broken) > 0 {
+			high, found.How = x, broken
+		} else {
+			low = x
+		}
+		found.Highest, found.Broke = low, high
+		f.mu.Lock()
+		copied := *found
+		f.result.Found = &copied
+		f.mu.Unlock()
+		switch {
+		case high == 0 && x >= most:
+			return
+		case high == 0:
+			x = math.Min(2*x, most)
+		case low == 0:
+			if x = high / 2; x < 1 || f.plan.Find == "clients" && int(x) < 1 {
+				return
+			}
+		case high/low <= near || f.plan.Find == "clients" && high-low < 2:
+			return
+		default:
+			x = (low + high) / 2
+		}
+		if f.plan.Find == "clients" {
+			x = math.Floor(x)
+		}
+	}
+}
+
+// stormWithin is how long a storm may take.
+const stormWithin = 3 * time.Minute
+
+// storm lets what befalls all at once befall them.
+func (f *Fleet) storm(ctx context.Context) *StormResult {
+	out := &StormResult{What: f.plan.Storm}
+	var all []*session
+	for _, s := range f.mine() {
+		if s.in.Load() {
+			all = append(all, s)
+		}
+	}
+	out.Of = len(all)
+	ctx, cancel := context.WithTimeout(ctx, stormWithin)
+	defer cancel()
+	if f.plan.Storm == Wills {
+		if err := f.wills(ctx, all, out); err != nil {
+			f.because("the wills could not be watched: " + err.Error())
+		}
+		return out
+	}
+	hist := newHistogram()
+	for _, s := range all {
+		s.tries.Store(math.MinInt32) // as often as it takes
+	}
+	start := time.Now()
+	f.say(fmt.Sprintf("%d are cut at once", out.Of), stormWithin)
+	if f.plan.Storm == Restart {
+		if err := f.plan.Restart(); err != nil {
+			f.because("the broker was not restarted: " + err.Error())
+			return out
+		}
+	} else {
+		for _, s := range all {
+			s.client.Cut()
+		}
+	}
+	back := make([]bool, len(all))
+	for ctx.Err() == nil && out.Back < out.Of {
+		for i, s := range all {
+			came := s.came.Load()
+			if !back[i] && s.in.Load() && came > int64(start.Sub(f.began)) {
+				back[i] = true
+				out.Back++
+				took := time.Duration(came) - start.Sub(f.began)
+				out.Took = max(out.Took, took)
+				record(hist, took)
+			}
+		}
+		f.say(fmt.Sprintf("%d of %d are back", out.Back, out.Of), 0)
+		f.tick(ctx)
+	}
+	out.Spread = spreadOf(hist)
+	return out
+}
+
+// because adds to what is said of the result.
+func (f *Fleet) because(text string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.result.Why = append(f.result.Why, text)
+}
+
+// wills cuts all, lets none come back, and counts the wills.
+func (f *Fleet) wills(ctx context.Context, all []*session, out *StormResult) error {
+	o := f.plan.Kinds[0].Client(f.plan.Total() + f.plan.Others + 1)
+	var mu sync.Mutex
+	came := map[string]time.Time{}
+	o.Message = func(p *packet.Publish) {
+		mu.Lock()
+		defer mu.Unlock()
+		if _, twice := came[p.Topic]; !twice {
+			came[p.Topic] = time.Now()
+		}
+	}
+	watcher := client.New(o)
+	if _, err := watcher.Connect(ctx); err != nil {
+		return err
+	}
+	defer watcher.Disconnect(0)
+	if _, err := watcher.Subscribe(ctx, []packet.Subscription{{Filter: f.plan.WillBase + "/+", QoS: f.plan.QoS}}); err != nil {
+		return err
+	}
+	start := time.Now()
+	for _, s := range all {
+		s.wanted.Store(false)
+		s.client.Cut()
+	}
+	const quiet = 10 * time.Second // nothing comes any more
+	for last := start; ctx.Err() == nil && time.Since(last) < quiet; {
+		mu.Lock()
+		if len(came) > out.Back {
+			last = time.Now()
+		}
+		out.Back = len(came)
+		mu.Unlock()
+		f.say(fmt.Sprintf("%d of %d wills came", out.Back, out.Of), 0)
+		if out.Back >= out.Of {
+			break
+		}
+		f.tick(ctx)
+	}
+	hist := newHistogram()
+	mu.Lock()
+	defer mu.Unlock()
+	for _, at := range came {
+		record(hist, at.Sub(start))
+		out.Took = max(out.Took, at.Sub(start))
+	}
+	out.Spread = spreadOf(hist)
+	return nil
+}

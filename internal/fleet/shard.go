@@ -1,0 +1,103 @@
+package fleet
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"time"
+)
+
+// Merge adds the results of the parts of a fleet: histograms and counts exactly. Steps are matched by their order, and seconds by
+// their distance from each part's beginning, so that clocks that differ do no harm. Parts of different loads are an error, as
+// is one part given twice.
+func Merge(parts ...*Result) (*Result, error) {
+	if len(parts) == 0 {
+		return nil, fmt.Errorf("there are no parts")
+	}
+	first := parts[0]
+	out := &Result{Name: first.Name, Target: first.Target, Shape: first.Shape, QoS: first.QoS, Size: first.Size, Bound: first.Bound,
+		Started: first.Started}
+	bound, err := ParseBound(first.Bound)
+	if err != nil {
+		return nil, err
+	}
+	seconds := map[int]*Second{}
+	for _, p := range parts {
+		switch {
+		case p.Name != out.Name || p.Shape != out.Shape || p.QoS != out.QoS || p.Size != out.Size || p.Bound != out.Bound:
+			return nil, fmt.Errorf("part %s is of another load: %s, %s, QoS %d, %d bytes, %s", p.Shard, p.Name, p.Shape, p.QoS, p.Size, p.Bound)
+		case p.Found != nil:
+			return nil, fmt.Errorf("a search has no parts")
+		case slices.Contains(out.Shards, p.Shard):
+			return nil, fmt.Errorf("part %q is given twice", p.Shard)
+		}
+		out.Shards = append(out.Shards, p.Shard)
+		if p.Started.Before(out.Started) {
+			out.Started = p.Started
+		}
+		out.Took = max(out.Took, p.Took)
+		out.Stopped = out.Stopped || p.Stopped
+		for i := range p.Steps {
+			if i == len(out.Steps) {
+				out.Steps = append(out.Steps, StepResult{At: p.Steps[i].At, Refusals: map[string]int{}})
+			}
+			out.Steps[i].merge(&p.Steps[i])
+		}
+		for _, x := range p.Seconds {
+			at := int(x.At.Sub(p.Started).Round(time.Second) / time.Second)
+			s := seconds[at]
+			if s == nil {
+				s = &Second{At: out.Started.Add(time.Duration(at) * time.Second), Step: x.Step, Spread: x.Spread}
+				seconds[at] = s
+			}
+			s.In, s.Asked, s.Sent, s.Heard, s.Missing = s.In+x.In, s.Asked+x.Asked, s.Sent+x.Sent, s.Heard+x.Heard, s.Missing+x.Missing
+			// Percentiles of parts cannot be added: the worst part's are shown. The steps' are exact.
+			s.P50, s.P99, s.Max = max(s.P50, x.P50), max(s.P99, x.P99), max(s.Max, x.Max)
+			s.CPU, s.Memory, s.BrokerCPU = s.CPU+x.CPU, s.Memory+x.Memory, max(s.BrokerCPU, x.BrokerCPU)
+		}
+		out.Traced, out.Judged, out.Broken = out.Traced+p.Traced, out.Judged+p.Judged, out.Broken+p.Broken
+		const most = 100
+		out.Breaches = append(out.Breaches, p.Breaches[:min(len(p.Breaches), most-min(most, len(out.Breaches)))]...)
+		if x := p.Storm; x != nil {
+			if out.Storm == nil {
+				out.Storm = &StormResult{What: x.What}
+			}
+			out.Storm.Of, out.Storm.Back = out.Storm.Of+x.Of, out.Storm.Back+x.Back
+			out.Storm.Took, out.Storm.Spread = max(out.Storm.Took, x.Took), out.Storm.Spread.add(x.Spread)
+		}
+	}
+	for i := range out.Steps {
+		out.Steps[i].Broken = bound.Broken(&out.Steps[i])
+	}
+	for _, s := range seconds {
+		out.Seconds = append(out.Seconds, *s)
+	}
+	sort.Slice(out.Seconds, func(i, j int) bool { return out.Seconds[i].At.Before(out.Seconds[j].At) })
+	slices.Sort(out.Shards)
+	out.sum()
+	out.judge()
+	return out, nil
+}
+
+// merge adds the same step of another part.
+func (s *StepResult) merge(o *StepResult) {
+	s.join(*o)
+	s.Took = max(s.Took, o.Took)
+	s.Clients, s.In, s.Refused = s.Clients+o.Clients, s.In+o.In, s.Refused+o.Refused
+	s.Asked, s.Reached, s.Heard = s.Asked+o.Asked, s.Reached+o.Reached, s.Heard+o.Heard
+	if busier := o.Strain.Cores > 0 && (s.Strain.Cores == 0 ||
+		o.Strain.CPU/float64(o.Strain.Cores) > s.Strain.CPU/float64(s.Strain.Cores)); busier {
+		s.Strain = o.Strain // the part that was strained the most: by it the generator is judged
+	}
+	if !s.Broker.Known {
+		s.Broker = o.Broker
+	}
+	for _, l := range o.Limits {
+		if !slices.Contains(s.Limits, l) {
+			s.Limits = append(s.Limits, l)
+		}
+	}
+	if s.Facts == nil {
+		s.Facts = o.Facts
+	}
+}
