@@ -168,3 +168,19 @@ func (p *publication) compose(more map[string]any) (m packet.Publish, send bool,
 	}
 	return m, true, nil
 }
+
+// Compose makes a message of a clause as the device's signals stand now, without being on: for who sends it otherwise.
+func (d *Device) Compose(clause string) (packet.Publish, error) {
+	for _, p := range d.pubs {
+		if p.def.Clause != clause {
+			continue
+		}
+		d.signals.act(d.opt.Clock.Now())
+		m, send, err := p.compose(nil)
+		if err == nil && !send {
+			err = fmt.Errorf("its condition is against sending it now")
+		}
+		return m, err
+	}
+	return packet.Publish{}, fmt.Errorf("it publishes no %s", clause)
+}

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/HdrHistogram/hdrhistogram-go"
 	"golang.org/x/time/rate"
 )
 
@@ -30,16 +31,16 @@ type Fleet struct {
 	paused atomic.Bool
 	wg     sync.WaitGroup
 
-	mu      sync.Mutex // guards what follows
-	result  Result
-	doing   string
-	left    time.Duration // about, of the whole load
-	step    int
-	second  Second
-	held    chan struct{} // closed when it goes on; nil where it does
-	stepped StepResult    // under way
-	trip    Spread        // of the second under way
-	before  reading       // at its beginning
+	mu         sync.Mutex // guards what follows
+	result     Result
+	doing      string
+	left       time.Duration // about, of the whole load
+	step       int
+	second     Second
+	held       chan struct{} // closed when it goes on; nil where it does
+	stepped    StepResult    // under way
+	before     reading       // at its beginning
+	stepGauges *gauges       // of the step under way
 }
 
 // New makes a fleet of a plan; nothing happens yet.
@@ -54,11 +55,11 @@ func New(p Plan) (*Fleet, error) {
 	if err := p.check(); err != nil {
 		return nil, err
 	}
-	f := &Fleet{plan: p, topics: map[string]*session{}, single: p.Shape == Echo || p.Shape == Pairs}
+	f := &Fleet{plan: p, stepGauges: newGauges(), topics: map[string]*session{}, single: p.Shape == Echo || p.Shape == Pairs}
 	for range 4 * runtime.GOMAXPROCS(0) {
 		f.lanes = append(f.lanes, newLane())
 	}
-	kinds, numbers := p.order()
+	kinds, numbers := p.Order()
 	f.all = make([]*session, len(kinds))
 	for i := range kinds {
 		if p.Shard.has(i+1, p.Shape) {
@@ -245,14 +246,14 @@ func (w *worker) run(ctx context.Context) {
 		now := int64(w.f.since())
 		if wait := s.next - now; wait > 0 {
 			sleep(ctx, min(time.Duration(wait), idle))
-			if s.next > int64(w.f.since()) {
+			if s.next > int64(w.f.since()) || w.f.gap.Load() != gap {
 				continue
 			}
 			// The generator slept until now: what is late is its own doing. What is late behind a message that the broker
 			// did not take is not.
 			late := w.f.since() - time.Duration(s.next)
 			s.lane.mu.Lock()
-			record(s.lane.lag, late)
+			record(s.lane.gauges.lag, late)
 			s.lane.mu.Unlock()
 		}
 		meant := s.next
@@ -336,39 +337,73 @@ func (w *worker) down(i int) {
 	}
 }
 
-// gather takes what the lanes have measured since it was asked last.
-func (f *Fleet) gather() (out StepResult) {
-	trip, ack, connect, lag := newHistogram(), newHistogram(), newHistogram(), newHistogram()
-	out.Refusals = map[string]int{}
+// gauges are what was measured of a stretch of time.
+type gauges struct{ trip, ack, connect, lag *hdrhistogram.Histogram }
+
+func newGauges() *gauges {
+	return &gauges{newHistogram(), newHistogram(), newHistogram(), newHistogram()}
+}
+
+// merge adds what others measured, and empties them where told to.
+func (g *gauges) merge(o *gauges, empty bool) {
+	for i, h := range g.all() {
+		x := o.all()[i]
+		if x.TotalCount() == 0 {
+			continue
+		}
+		if h.Merge(x); empty {
+			x.Reset()
+		}
+	}
+}
+
+func (g *gauges) all() [4]*hdrhistogram.Histogram {
+	return [4]*hdrhistogram.Histogram{g.trip, g.ack, g.connect, g.lag}
+}
+
+// counted takes off the lanes what they have counted since they were asked last.
+func (f *Fleet) counted() (c Counts, refusals map[string]int) {
 	for _, l := range f.lanes {
 		l.mu.Lock()
-		trip.Merge(l.trip)
-		ack.Merge(l.ack)
-		connect.Merge(l.connect)
-		lag.Merge(l.lag)
-		for _, h := range []interface{ Reset() }{l.trip, l.ack, l.connect, l.lag} {
-			h.Reset()
-		}
-		out.Counts = out.Counts.plus(l.counts)
+		c = c.plus(l.counts)
 		l.counts = Counts{}
 		for why, n := range l.refusals {
-			out.Refusals[why] += n
+			if refusals == nil {
+				refusals = map[string]int{}
+			}
+			refusals[why] += n
 		}
 		clear(l.refusals)
 		l.mu.Unlock()
 	}
-	out.Trip, out.Ack, out.Connect, out.Lag = spreadOf(trip), spreadOf(ack), spreadOf(connect), spreadOf(lag)
-	return out
+	return c, refusals
+}
+
+// measured takes off the lanes what they have measured since they were asked last, and adds it to the step.
+func (f *Fleet) measured() (last *gauges) {
+	last = newGauges()
+	for _, l := range f.lanes {
+		l.mu.Lock()
+		last.merge(&l.gauges, true)
+		l.mu.Unlock()
+	}
+	f.stepGauges.merge(last, false)
+	return last
 }
 
 // join adds what was measured later to a step.
 func (s *StepResult) join(o StepResult) {
 	s.Counts = s.Counts.plus(o.Counts)
 	s.Trip, s.Ack, s.Connect, s.Lag = s.Trip.add(o.Trip), s.Ack.add(o.Ack), s.Connect.add(o.Connect), s.Lag.add(o.Lag)
+	s.refused(o.Refusals)
+}
+
+// refused adds refusals.
+func (s *StepResult) refused(more map[string]int) {
 	if s.Refusals == nil {
 		s.Refusals = map[string]int{}
 	}
-	for why, n := range o.Refusals {
+	for why, n := range more {
 		s.Refusals[why] += n
 	}
 }

@@ -197,7 +197,7 @@ type Result struct {
 	Shape   Shape         `json:"shape"`
 	QoS     int           `json:"qos"`
 	Size    int           `json:"size"`
-	Each    int           `json:\"each,omitempty\"` // messages of each client, where they are so many
+	Each    int           `json:"each,omitempty"` // messages of each client, where they are so many
 	Bound   string        `json:"bound,omitempty"`
 	Shard   string        `json:"shard,omitempty"`
 	Shards  []string      `json:"shards,omitempty"` // of what parts were merged

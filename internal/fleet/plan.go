@@ -37,6 +37,8 @@ type Kind struct {
 	Topic func(n int) string
 	// Filter matches all of the kind's topics, for who hears all of them; with no clients there is none.
 	Filter string
+	// Clear tells whether a number's topic is cleared at the end, where messages are retained; nil for none.
+	Clear func(n int) bool
 	// Compose makes the message of a number, without mark; nil for nothing but the mark, filled up to Plan.Size.
 	Compose func(n int, seq uint64) (packet.Publish, error)
 }
@@ -133,8 +135,8 @@ func (p *Plan) Total() (n int) {
 	return n
 }
 
-// order assigns clients to kinds: each step of a ramp has its share of each.
-func (p *Plan) order() (kinds []uint16, numbers []int32) {
+// Order assigns clients to kinds: each step of a ramp has its share of each.
+func (p *Plan) Order() (kinds []uint16, numbers []int32) {
 	total := p.Total()
 	kinds, numbers = make([]uint16, total), make([]int32, total)
 	given := make([]int, len(p.Kinds))

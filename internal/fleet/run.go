@@ -208,15 +208,18 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 
 // begin begins to measure a step.
 func (f *Fleet) begin(step Step, want int) {
-	late := f.gather() // what is left of before
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	late, _ := f.counted() // what is left of before
+	f.stepGauges = newGauges()
+	f.measured()
 	if n := len(f.result.Steps); n > 0 {
 		last := &f.result.Steps[n-1]
-		last.join(StepResult{Counts: late.Counts, Trip: late.Trip, Ack: late.Ack})
+		last.join(StepResult{Counts: late, Trip: spreadOf(f.stepGauges.trip), Ack: spreadOf(f.stepGauges.ack)})
 		last.Lost = max(0, last.Expected-last.Received)
 		last.Away = min(last.Away, last.Lost)
 	}
+	f.stepGauges = newGauges()
 	f.stepped = StepResult{At: time.Now(), Clients: want, Refusals: map[string]int{}}
 	f.stepped.Expected = -f.owed()
 }
@@ -268,13 +271,15 @@ func (f *Fleet) silent() bool {
 // settle waits for what is under way: until all has come, or nothing comes any more.
 func (f *Fleet) settle(ctx context.Context) {
 	f.say("what is under way is awaited", 0)
-	owed := f.owed()
+	owed := int64(0)
 	last, quiet := int64(-1), time.Now()
 	for end := time.Now().Add(settleMost); time.Now().Before(end); {
 		f.tick(ctx)
+		before := owed
+		owed = f.owed() // twice the same: the last was still being sent
 		f.mu.Lock()
 		got, acked, trip := f.stepped.Received, f.stepped.Acked, f.stepped.Trip.P99
-		all := owed+f.stepped.Expected <= got && (f.plan.QoS == 0 || acked >= f.stepped.Sent)
+		all := owed == before && owed+f.stepped.Expected <= got && (f.plan.QoS == 0 || acked >= f.stepped.Sent)
 		f.mu.Unlock()
 		if got+acked != last {
 			last, quiet = got+acked, time.Now()
@@ -285,7 +290,9 @@ func (f *Fleet) settle(ctx context.Context) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	s := &f.stepped
+	f.measured()
+	s, g := &f.stepped, f.stepGauges
+	s.Trip, s.Ack, s.Connect, s.Lag = spreadOf(g.trip), spreadOf(g.ack), spreadOf(g.connect), spreadOf(g.lag)
 	s.Expected += owed
 	s.Lost = max(0, s.Expected-s.Received)
 	s.Away = min(s.Lost, f.away.Swap(0))
@@ -294,13 +301,13 @@ func (f *Fleet) settle(ctx context.Context) {
 // tick lets a moment pass, and takes down what was measured in it.
 func (f *Fleet) tick(ctx context.Context) {
 	sleep(ctx, tickEvery)
-	some := f.gather()
 	now := time.Now()
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.stepped.join(some)
+	some, refusals := f.counted()
+	f.stepped.Counts = f.stepped.Counts.plus(some)
+	f.stepped.refused(refusals)
 	f.stepped.In = f.connected()
-	f.trip = f.trip.add(some.Trip)
 	x := &f.second
 	if x.At.IsZero() {
 		x.At = now.Add(-tickEvery)
@@ -316,15 +323,17 @@ func (f *Fleet) tick(ctx context.Context) {
 	if gap := f.gap.Load(); gap > 0 {
 		x.Asked = float64(f.active.Load()) * float64(time.Second) / float64(gap)
 	}
-	x.P50, x.P99, x.Max = f.trip.P50, f.trip.P99, f.trip.Max
+	trip := spreadOf(f.measured().trip)
+	f.stepped.Trip = spreadOf(f.stepGauges.trip)
+	x.P50, x.P99, x.Max = trip.P50, trip.P99, trip.Max
 	x.Missing = max(0, f.owed()+f.stepped.Expected-f.stepped.Received)
 	f.secondsEnd(x)
 	f.result.Seconds = append(f.result.Seconds, *x)
 	if len(f.result.Seconds) > secondsKept {
 		f.result.Seconds = joined(f.result.Seconds)
 	}
-	f.minute(now, *x)
-	f.second, f.trip = Second{}, Spread{}
+	f.minute(now, *x, trip)
+	f.second = Second{}
 }
 
 // joined joins seconds by twos.
@@ -345,14 +354,14 @@ func joined(all []Second) (out []Second) {
 }
 
 // minute keeps the record of a soak.
-func (f *Fleet) minute(now time.Time, x Second) {
+func (f *Fleet) minute(now time.Time, x Second, trip Spread) {
 	all := f.result.Minutes
 	if len(all) == 0 || now.Sub(all[len(all)-1].At) >= time.Minute {
 		f.result.Minutes = append(all, Minute{At: now})
 	}
 	m := &f.result.Minutes[len(f.result.Minutes)-1]
 	m.In, m.Sent, m.Heard = x.In, m.Sent+x.Sent, m.Heard+x.Heard
-	m.Trip = m.Trip.add(f.trip)
+	m.Trip = m.Trip.add(trip)
 	m.Strain = Strain{CPU: x.CPU, Memory: x.Memory}
 	m.Broker.CPU = x.BrokerCPU
 }
@@ -365,9 +374,10 @@ func (f *Fleet) leave() {
 	for range side {
 		go func() {
 			for s := range list {
-				if s.client != nil {
-					s.client.Disconnect(0)
+				if clear := s.kind.Clear; f.plan.Retain && s.topic != "" && clear != nil && clear(s.number) {
+					s.client.Start(packet.Publish{Topic: s.topic, Retain: true})
 				}
+				s.client.Disconnect(0)
 			}
 			done <- struct{}{}
 		}()

@@ -9,8 +9,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
-
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 )
@@ -41,15 +39,13 @@ type session struct {
 
 // lane takes down what some of the sessions measure: one lock for few.
 type lane struct {
-	mu                      sync.Mutex // guards what follows
-	trip, ack, connect, lag *hdrhistogram.Histogram
-	counts                  Counts
-	refusals                map[string]int
+	mu       sync.Mutex // guards what follows
+	gauges   gauges
+	counts   Counts
+	refusals map[string]int
 }
 
-func newLane() *lane {
-	return &lane{trip: newHistogram(), ack: newHistogram(), connect: newHistogram(), lag: newHistogram(), refusals: map[string]int{}}
-}
+func newLane() *lane { return &lane{gauges: *newGauges(), refusals: map[string]int{}} }
 
 // ring holds what a session sent last, without marks.
 type ring struct {
@@ -148,7 +144,7 @@ func (s *session) connect(ctx context.Context) error {
 		s.lane.refusals[causeOf(err)]++
 		return err
 	}
-	record(s.lane.connect, took)
+	record(s.lane.gauges.connect, took)
 	s.came.Store(int64(s.f.since()))
 	s.in.Store(true)
 	return nil
@@ -221,7 +217,7 @@ func (s *session) message(p *packet.Publish) {
 		if l.counts.Received++; how == overtaken {
 			l.counts.OutOfOrder++
 		}
-		record(l.trip, now-m.meant)
+		record(l.gauges.trip, now-m.meant)
 	}
 	l.mu.Unlock()
 }
@@ -245,7 +241,7 @@ func (s *session) completed(p *packet.Publish, code packet.ReasonCode, err error
 	}
 	l.counts.Acked++
 	if known {
-		record(l.ack, now-meant)
+		record(l.gauges.ack, now-meant)
 	}
 }
 

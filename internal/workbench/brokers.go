@@ -64,6 +64,7 @@ func (b *Bench) startStandIn(br *workspace.Broker) error {
 			Logins:    logins,
 			Anonymous: br.StandIn.Anonymous,
 			Limits:    br.StandIn.Limits,
+			Pace:      br.StandIn.Pace,
 			Hooks:     trace.RecordPeers(br.Name, peers, b.isOurs, b.opt.Tell),
 			Faults:    faults,
 			System:    true,

@@ -102,6 +102,7 @@ type Bench struct {
 	tapping    tapping
 	saying     saying
 	subjecting subjecting
+	loads      loads
 }
 
 // New prepares the workbench and starts the stand-ins, so that addresses are known;

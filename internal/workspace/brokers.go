@@ -27,6 +27,8 @@ type Broker struct {
 	// ClientID is the pattern of Hodstone's own client identifiers there, {n} for a number: for brokers
 	// that have a rule. "" where there is none.
 	ClientID string
+	// Load lets loads run on it; without, only stand-ins and brokers on loopback bear them.
+	Load bool
 	// Watch are filters of the broker's own topics that the observer watches too.
 	Watch []string
 	// Restart and Kill are commands that restart the broker, in order and killed; nil where only a person can.
@@ -156,6 +158,12 @@ var brokerShape = shape[brokerReading]{
 				b.ClientID = ""
 			}
 		}),
+		own("load", "string", "\"allowed\" lets loads run on it. Stand-ins and brokers on loopback need no word.",
+			func(_ *loader, b *brokerReading, v node) {
+				if b.Load = v.str("load") == "allowed"; v.exists() && !b.Load {
+					v.fail(`write "allowed", or leave it out`, "load cannot be %q", v.str("load"))
+				}
+			}),
 		own("intrusive", "string", "\"allowed\" lets checks run that throw clients out or fail logins on purpose.",
 			func(_ *loader, b *brokerReading, v node) {
 				if b.Intrusive = v.str("intrusive") == "allowed"; v.exists() && !b.Intrusive {

@@ -61,6 +61,7 @@ var workspaceShape = shape[Workspace]{"workspace", "The whole file.", []key[Work
 	later("trials", "list of trial", "Checks of your own."),
 	later("messages", "map of message", "Messages that stand ready to be sent by hand."),
 	later("readouts", "list of readout", "Live values that are shown beside their devices."),
+	later("loads", "map of load", "Loads on brokers: many clients at once."),
 	later("taps", "map of tap", "What stands between real devices and their broker."),
 }}
 
@@ -92,6 +93,9 @@ func (l *loader) load(root node) {
 	}
 	for _, e := range f["taps"].entries("taps") {
 		l.tap(e)
+	}
+	for _, e := range f["loads"].entries("loads") {
+		l.aLoad(e)
 	}
 	for _, e := range f["messages"].entries("messages") {
 		l.message(e)

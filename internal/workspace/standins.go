@@ -23,6 +23,7 @@ type StandIn struct {
 	Rights    []Rights
 	Anonymous bool
 	Limits    standin.Limits
+	Pace      standin.Pace
 	// Certificate is "", or what is wrong with that of the TLS listeners on purpose:
 	// "expired", "wrong-name" or "incomplete".
 	Certificate string
@@ -87,6 +88,11 @@ var standInShape = shape[standInReading]{
 			func(s *standInReading, is bool) { s.Anonymous, s.said = is, true }),
 		own("limits", "limits", "What it announces in CONNACK, and keeps.", func(l *loader, s *standInReading, v node) {
 			limitsShape.read(l, v, "the limits", &s.Limits)
+		}),
+		own("pace", "pace", "How slow it is, for loads; as fast as it can without it.", func(l *loader, s *standInReading, v node) {
+			if v.exists() {
+				paceShape.read(l, v, "the pace", &s.StandIn)
+			}
 		}),
 		own("own-tls", "own-tls", "The certificate of the TLS listeners, in place of one that is made at every start.",
 			func(l *loader, s *standInReading, v node) {

@@ -57,6 +57,7 @@ type Workspace struct {
 	Devices  []*Device
 	Trials   []*Trial
 	Taps     []*Tap
+	Loads    []*Load
 	Messages []*Prepared
 	Readouts []*Readout
 	// Credentials are files and folders to look at, relative to the file's folder.

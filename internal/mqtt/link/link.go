@@ -150,7 +150,13 @@ func (e Endpoint) dial(ctx context.Context, o Options) (net.Conn, error) {
 	open := func() (net.Conn, error) { return Socket(ctx, e.Network, e.Address, o.Opened) }
 	if o.Local.IsValid() {
 		d := net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(o.Local, 0))}
-		open = func() (net.Conn, error) { return d.DialContext(ctx, e.Network, e.Address) }
+		open = func() (net.Conn, error) {
+			c, err := d.DialContext(ctx, e.Network, e.Address)
+			if err == nil && o.Opened != nil {
+				o.Opened(c.LocalAddr())
+			}
+			return c, err
+		}
 	}
 	c, err := open()
 	if err != nil {
