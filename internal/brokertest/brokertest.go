@@ -302,3 +302,6 @@ func ProcessCPU(pid int) (time.Duration, error) {
 	system, err := strconv.Atoi(fields[12])
 	return time.Duration(user+system) * 10 * time.Millisecond, err
 }
+
+// PID is the number of its process.
+func (b *Broker) PID() int { return b.cmd.Process.Pid }

@@ -245,6 +245,9 @@ func (w *worker) run(ctx context.Context) {
 		s := w.heap[0]
 		now := int64(w.f.since())
 		if wait := s.next - now; wait > 0 {
+			if len(w.heap)*int(time.Second)/int(gap) >= denseRate { // what is due soon goes with it, in fewer pieces
+				wait = max(wait, int64(denseTick))
+			}
 			sleep(ctx, min(time.Duration(wait), idle))
 			if s.next > int64(w.f.since()) || w.f.gap.Load() != gap {
 				continue
@@ -256,19 +259,40 @@ func (w *worker) run(ctx context.Context) {
 			record(s.lane.gauges.lag, late)
 			s.lane.mu.Unlock()
 		}
-		meant := s.next
-		switch {
-		case s.left == 0:
+		if s.left == 0 {
 			w.drop()
 			continue
-		case s.in.Load():
-			s.send(time.Duration(meant))
+		}
+		now = int64(w.f.since())
+		if in := s.in.Load(); in && s.next+gap <= now && s.left != 1 { // more than one is due: they go out in one piece
+			s.client.Gather(func() { w.due(s, gap, now, in) })
+		} else {
+			w.due(s, gap, now, in)
+		}
+		w.down(0)
+	}
+}
+
+// From so many messages a second on a worker looks every so often: timers wake it no more exactly anyhow, and messages of a
+// session that are due together go out in one write.
+const (
+	denseRate = 5000
+	denseTick = time.Millisecond
+)
+
+// mostDue is how many messages of a session go out in one piece at most.
+const mostDue = 64
+
+// due sends what is due of a session.
+func (w *worker) due(s *session, gap, now int64, in bool) {
+	for n := 0; n < mostDue && s.left != 0 && s.next <= now; n++ {
+		if in {
+			s.send(time.Duration(s.next))
 			if s.left > 0 {
 				s.left--
 			}
 		}
-		s.next = meant + w.jittered(gap)
-		w.down(0)
+		s.next += w.jittered(gap)
 	}
 }
 

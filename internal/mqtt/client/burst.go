@@ -32,6 +32,12 @@ type burst struct {
 // that may be lost silently anyhow, a message at QoS 0, is left behind unwritten.
 func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
 	b := k.burst
+	if k.gathering > 0 && b == nil {
+		if k.gathered = append(k.gathered, raw...); len(k.gathered) > burstBuffer {
+			return k.ungather()
+		}
+		return nil
+	}
 	if b == nil {
 		if !quick || since > burstWithin {
 			_, err := k.link.Write(raw)
@@ -48,6 +54,48 @@ func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
 		b.changed.Wait()
 	}
 	return b.err
+}
+
+// ungather writes what was gathered; k.writeMu is held.
+func (k *conn) ungather() error {
+	if len(k.gathered) == 0 {
+		return nil
+	}
+	_, err := k.link.Write(k.gathered)
+	k.gathered = k.gathered[:0]
+	if cap(k.gathered) > burstBuffer/16 && k.gathering == 0 {
+		k.gathered = nil // an idle session holds no buffer
+	}
+	return err
+}
+
+// Gather lets do send what it likes, and writes it at once when it returns: one write for many packets. What others send
+// meanwhile goes with it.
+func (c *Client) Gather(do func()) {
+	k := c.current()
+	if k == nil {
+		do()
+		return
+	}
+	k.gathers(true)
+	do()
+	k.gathers(false)
+}
+
+// gathers begins to gather what is written, or ends that and writes it.
+func (k *conn) gathers(is bool) {
+	k.writeMu.Lock()
+	defer k.writeMu.Unlock()
+	if is {
+		k.gathering++
+		return
+	}
+	if k.gathering--; k.gathering > 0 {
+		return
+	}
+	if err := k.ungather(); err != nil {
+		k.link.Close() // the reading goroutine tells why
+	}
 }
 
 // room holds a sender up while a burst is too far ahead of the link; k.writeMu is held.
@@ -81,6 +129,7 @@ func (k *conn) flush(b *burst) {
 // flushed waits until a burst is out, but not for ever: the other side may take nothing.
 // k.writeMu is held.
 func (k *conn) flushed(b *burst) {
+	k.ungather()
 	if b == nil || b.done {
 		return
 	}

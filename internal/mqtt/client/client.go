@@ -125,7 +125,9 @@ type conn struct {
 	writeMu   sync.Mutex
 	lastWrite time.Time
 	burst     *burst // packets that go out together; nil while they go out one by one
-	bye       bool   // DISCONNECT was sent or the owner ended the link
+	gathering int    // calls of Gather under way
+	gathered  []byte
+	bye       bool // DISCONNECT was sent or the owner ended the link
 
 	frozen  atomic.Bool
 	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed

@@ -659,3 +659,68 @@ func TestSubscribeAndUnsubscribeAnswers(t *testing.T) {
 		s.want("SUBSCRIBE #4 2 filters")
 	})
 }
+
+// TestWhatIsGatheredGoesOut: in one piece, in its order, with what others say meanwhile; and a goodbye waits for nobody.
+func TestWhatIsGatheredGoesOut(t *testing.T) {
+	a, b := link.Pipe()
+	c := client.New(client.Options{Version: packet.V311, Dial: func(context.Context) (*link.Link, error) { return a, nil },
+		Connect: packet.Connect{ClientID: "pen", CleanStart: true}})
+	pieces := make(chan string, 20)
+	go func() {
+		buf := make([]byte, 4096)
+		for first := true; ; first = false {
+			n, err := b.Read(buf)
+			if err != nil {
+				close(pieces)
+				return
+			}
+			if first {
+				b.Write((&packet.Connack{}).Append(nil, packet.V311))
+				continue
+			}
+			types := ""
+			for rest := buf[:n]; len(rest) > 1; rest = rest[2+int(rest[1]):] {
+				types += packet.Type(rest[0]>>4).String() + " "
+			}
+			pieces <- types
+		}
+	}()
+	if _, err := c.Connect(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	c.Gather(func() {
+		for range 3 {
+			c.Start(packet.Publish{Topic: "v", QoS: 1})
+		}
+	})
+	if got := <-pieces; got != "PUBLISH PUBLISH PUBLISH " {
+		t.Error(got)
+	}
+	var back []byte
+	for id := range uint16(3) { // three messages in one piece are answered in one
+		back = (&packet.Publish{Topic: "w", QoS: 1, ID: id + 1}).Append(back, packet.V311)
+	}
+	b.Write(back)
+	got := ""
+	for strings.Count(got, "PUBACK") < 3 {
+		got += <-pieces
+	}
+	if got != "PUBACK PUBACK PUBACK " {
+		t.Error(got)
+	}
+	b.Write(append(back[:len(back)/3:len(back)/3], back[:3]...)) // one, and the beginning of another: its answer does not wait
+	if got := <-pieces; got != "PUBACK " {
+		t.Error(got)
+	}
+	c.Gather(func() {
+		c.Start(packet.Publish{Topic: "v"})
+		c.Disconnect(0)
+	})
+	all := ""
+	for p := range pieces {
+		all += p
+	}
+	if all != "PUBLISH DISCONNECT " {
+		t.Error(all)
+	}
+}

@@ -47,11 +47,9 @@ func (k *conn) work(n int, err error) {
 			k.row = 0
 		}
 		k.reader.Feed(n, err)
-		for k.reader.Buffered() {
-			if err := k.step(); err != nil {
-				k.finish(err)
-				return
-			}
+		if err := k.steps(); err != nil {
+			k.finish(err)
+			return
 		}
 		if pause > idleAfter {
 			go k.wait()
@@ -62,6 +60,26 @@ func (k *conn) work(n int, err error) {
 		}
 		n, err = k.link.Read(k.reader.Room())
 	}
+}
+
+// steps acts on all that was read. The answers to packets that came together go out together.
+func (k *conn) steps() (err error) {
+	gathers := false
+	for err == nil && k.reader.Buffered() {
+		if whole := k.reader.Whole(); gathers && !whole {
+			gathers = false
+			k.gathers(false)
+		}
+		err = k.step()
+		if err == nil && !gathers && k.reader.Whole() {
+			gathers = true
+			k.gathers(true)
+		}
+	}
+	if gathers {
+		k.gathers(false)
+	}
+	return err
 }
 
 // step reads a packet and acts on it.

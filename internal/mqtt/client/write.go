@@ -1,6 +1,7 @@
 package client
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -74,7 +75,23 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 	since := now.Sub(k.lastWrite)
 	k.lastWrite = now
 	m, ok := p.(*packet.Publish)
-	return k.put(raw, ok && m.QoS == 0, since)
+	err = k.put(raw, ok && m.QoS == 0, since)
+	if k.gathering > 0 && !gatherable(p) {
+		err = errors.Join(err, k.ungather())
+	}
+	return err
+}
+
+// gatherable tells whether a packet may wait for others for a moment: messages, and what answers them.
+func gatherable(p packet.Packet) bool {
+	if p == nil {
+		return false
+	}
+	switch p.Type() {
+	case packet.PUBLISH, packet.PUBACK, packet.PUBREC, packet.PUBREL, packet.PUBCOMP:
+		return true
+	}
+	return false
 }
 
 // hold gives a packet to a link that is frozen or slowed, and tells whether it took it; k.writeMu is held.

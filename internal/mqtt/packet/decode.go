@@ -272,6 +272,20 @@ func (r *Reader) Feed(n int, err error) {
 // Buffered tells whether bytes, or an error, wait to be taken by [Reader.Next].
 func (r *Reader) Buffered() bool { return len(r.buf) > r.at || r.err != nil }
 
+// Whole tells whether the next packet is there as a whole, so that [Reader.Next] does not wait for more of it.
+func (r *Reader) Whole() bool {
+	b := r.buf[min(r.at, len(r.buf)):]
+	length, shift := 0, 0
+	for i := 1; i < len(b) && i <= 4; i++ {
+		length |= int(b[i]&0x7F) << shift
+		shift += 7
+		if b[i]&0x80 == 0 {
+			return len(b) > i+length
+		}
+	}
+	return false
+}
+
 // taken notes that n bytes were read behind rest bytes of room, and adapts how much is read
 // at a time to how much comes.
 func (r *Reader) taken(room []byte, rest, n int) {
