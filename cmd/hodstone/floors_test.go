@@ -25,6 +25,7 @@ var floors = map[string]int{
 	"hodstone/internal/record":       4,
 	"hodstone/internal/history":      4,
 	"hodstone/internal/tap":          4,
+	"hodstone/internal/fleet":        4,
 	"hodstone/internal/trace":        3,
 	"hodstone/internal/mqtt/client":  2,
 	"hodstone/internal/mqtt/standin": 2,
@@ -46,7 +47,7 @@ var floors = map[string]int{
 // inside are the folders below a package, innermost floor first: each may import
 // those before it.
 var inside = map[string][]string{
-	"hodstone/internal/tui":          {"look", "sequence", "say", "contract devices proof reach trust wire", ""},
+	"hodstone/internal/tui":          {"look", "sequence", "say", "contract devices load proof reach trust wire", ""},
 	"hodstone/internal/contract":     {"", "rule", "lint draft compare asyncapi points"},
 	"hodstone/internal/proof":        {"", "model", "explore", "check", "subject", "prooftest"},
 	"hodstone/internal/mqtt/standin": {"", "fault"},

@@ -171,6 +171,9 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	f.begin(step, want)
 	refused := f.come(ctx, all, want, "clients connect")
 	asked := f.ask(step)
+	f.mu.Lock()
+	f.stepped.Asked = asked
+	f.mu.Unlock()
 	before := f.strainNow()
 	start := time.Now()
 	f.gap.Store(f.gapOf(asked))

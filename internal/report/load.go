@@ -101,7 +101,7 @@ func LoadSummary(r *fleet.Result) (out []string) {
 			add("it tells   %s", strings.Join(all, ", "))
 		}
 	}
-	if r.Traced > 0 {
+	if r.Judged > 0 || r.Broken > 0 {
 		add("judged     %d messages of %d traced clients, %d breaches", r.Judged, r.Traced, r.Broken)
 		for _, b := range r.Breaches[:min(3, len(r.Breaches))] {
 			add("           ✗ %s", b)

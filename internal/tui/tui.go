@@ -17,6 +17,7 @@ import (
 
 	"hodstone/internal/tui/contract"
 	"hodstone/internal/tui/devices"
+	"hodstone/internal/tui/load"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/tui/proof"
 	"hodstone/internal/tui/reach"
@@ -100,7 +101,7 @@ func newModel(b *workbench.Bench) *model {
 		colours: look.FewColours,
 		theme:   look.NewTheme(true, look.FewColours),
 		wire:    w,
-		screens: []screen{reach.New(b), trust.New(b), contract.New(b), devices.New(b), w, proof.New(b)},
+		screens: []screen{reach.New(b), trust.New(b), contract.New(b), devices.New(b), w, proof.New(b), load.New(b)},
 		w:       80,
 		h:       24,
 	}

@@ -5,9 +5,11 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,6 +23,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
+	"hodstone/internal/report"
 	"hodstone/internal/sending"
 	"hodstone/internal/trace"
 	"hodstone/internal/trust"
@@ -327,8 +330,11 @@ func (l *Loader) dials(way workspace.Listener) func(n int, login *workspace.Logi
 	}
 }
 
-// devices are clients as a kind of devices connects, each with its own number: also with more numbers than the workspace
-// has of them.
+// beyondSite is the number of a client of a kind of devices: they count on behind those that the workspace has, which may be at the
+// broker too, played or real, and are not thrown out.
+func beyondSite(d *workspace.Device, n int) int { return max(1, d.Count) + n }
+
+// devices are clients as a kind of devices connects, each with its own number, behind those of the workspace.
 func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (fleet.Kind, error) {
 	w := l.b.Workspace()
 	if d.Broker != l.broker.Name {
@@ -359,13 +365,14 @@ func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (f
 	kind := fleet.Kind{
 		Name: d.Name, Count: count, Filter: base + "/+",
 		Topic: func(n int) string { return base + "/" + strconv.Itoa(n) },
-		Clear: func(n int) bool { return cl == nil || n > max(1, d.Count) }, // not what the site's own devices left
+		Clear: func(int) bool { return true },
 		Client: func(n int) client.Options {
-			login, s := loginOf(n), d.Session
+			login, s, last := loginOf(beyondSite(d, n)), d.Session, n > count
+			n = beyondSite(d, n)
 			o := client.Options{Dial: dials(n, login), Version: s.Version, InFlight: s.InFlight, MaxPacket: s.MaxPacket, Connect: packet.Connect{
 				ClientID: workspace.FillIn(s.ClientID, n), CleanStart: s.CleanStart, KeepAlive: uint16(s.KeepAlive / time.Second),
 			}}
-			if n > count { // who hears or publishes for all is no device
+			if last { // who hears or publishes for all is no device
 				o.Connect.ClientID = l.ownID(d.Name, n)
 				login = w.Login(l.broker.Login)
 				o.Dial = dials(n, login)
@@ -381,7 +388,7 @@ func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (f
 		return fleet.Kind{}, fmt.Errorf("%s plays %s, and clause %s is published by %s", d.Name, d.Plays, cl.Name, cl.From)
 	}
 	kind.Filter = cl.Topic.Filter()
-	kind.Topic = func(n int) string { return cl.Topic.Fill(parameters(d, n)) }
+	kind.Topic = func(n int) string { return cl.Topic.Fill(parameters(d, beyondSite(d, n))) }
 	if topic := kind.Topic(1); strings.ContainsAny(topic, "+{") {
 		return fleet.Kind{}, fmt.Errorf("the topic of %s has parameters that %s does not give: %s", cl.Name, d.Name, topic)
 	}
@@ -407,7 +414,7 @@ func (l *Loader) composed(d *workspace.Device, cl *contract.Clause) (func(int, u
 		var mu sync.Mutex
 		all := map[int]*device.Device{}
 		make1 := func(n int) *device.Device {
-			return device.New(device.Options{Kind: d, Number: n, Contract: w.Contract, Seed: l.plan.Seed})
+			return device.New(device.Options{Kind: d, Number: beyondSite(d, n), Contract: w.Contract, Seed: l.plan.Seed})
 		}
 		if _, err := make1(1).Compose(cl.Name); err != nil {
 			return nil, fmt.Errorf("%s cannot be composed of the signals of %s: %w", cl.Name, d.Name, err)
@@ -482,6 +489,17 @@ type sample struct {
 	why      string // why nothing could be seen
 }
 
+// unnumbered is a contract whose parameters take any value: a fleet has more of a kind than the site.
+func unnumbered(c *contract.Contract) *contract.Contract {
+	out := &contract.Contract{
+		Parties: c.Parties, Parameters: map[string]contract.Parameter{}, Clauses: c.Clauses, Relations: c.Relations, Accepted: c.Accepted,
+	}
+	for name, p := range c.Parameters {
+		out.Parameters[name] = contract.Parameter{Name: p.Name, Note: p.Note}
+	}
+	return out
+}
+
 // leastTraced is how many clients are traced at least.
 const leastTraced = 10
 
@@ -504,7 +522,7 @@ func (l *Loader) sampled(cl *contract.Clause) (*sample, error) {
 		hooks := trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Broker: l.broker.Name, Version: version}, s.log)
 		s.traced[at+1] = &hooks
 		if d != nil && cl != nil {
-			players[name] = Player{Party: d.Plays, Parameters: parameters(d, n)}
+			players[name] = Player{Party: d.Plays, Parameters: parameters(d, beyondSite(d, n))}
 			s.filters = append(s.filters, kind.Topic(n))
 		}
 	}
@@ -512,7 +530,7 @@ func (l *Loader) sampled(cl *contract.Clause) (*sample, error) {
 		l.plan.Traced = func(n int) *client.Hooks { return s.traced[n] }
 	}
 	if len(s.filters) > 0 {
-		s.seen = NewObservation(l.b.Workspace().Contract, loadEye, l.broker.Name, players, s.message, s.lack)
+		s.seen = NewObservation(unnumbered(l.b.Workspace().Contract), loadEye, l.broker.Name, players, s.message, s.lack)
 	}
 	return s, nil
 }
@@ -730,6 +748,19 @@ func (b *Bench) HoldLoad() {
 	if l := b.loads.now; l != nil {
 		l.Hold(!l.State().Held)
 	}
+}
+
+// ExportLoad writes a load's result into a file, as .csv (its seconds) or .json (all of it). It overwrites nothing.
+func (b *Bench) ExportLoad(name string, r *fleet.Result) error {
+	write := report.WriteLoadJSON
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".csv":
+		write = report.WriteLoadCSV
+	case ".json":
+	default:
+		return fmt.Errorf("%s: a load is written as .svg, .pdf, .csv or .json", name)
+	}
+	return create(name, func(w io.Writer) error { return write(w, r) })
 }
 
 // LoadState returns how the loads stand.
