@@ -662,3 +662,43 @@ func TestADeviceIsPutToTheProofOnTheScreen(t *testing.T) {
 	x.await(`7 on`)
 	x.quit()
 }
+
+// TestALoadOnTheScreen: it climbs, is held and stopped, its result and chart are there, another run is laid under it, and it is
+// exported.
+func TestALoadOnTheScreen(t *testing.T) {
+	t.Parallel()
+	x := open(t, 160, 47, "demo")
+	x.await(`7 on`)
+	x.keys("7")
+	x.await(`spring tide +120 plain, 80 tls, echo`, `clients from 40 to 200 by 40`, `a quick look`, `▸ spring tide`, `idle`)
+	x.keys("Enter")
+	x.await(`◌ step 1: 40 clients, 1500 messages a second asked for`, `clients in +40`, `round trip p99 +[\d.]+ .s`, `◌ under way`)
+	x.keys("Space")
+	x.await(`‖ held: step`, `space go on`)
+	x.keys("Space")
+	x.await(`space hold here`)
+	x.await(`1 +40 +40 +1500 +1\d\d\d +0 .*✓ held`)
+	x.keys("s")
+	x.await(`! stopped before its end`, `messages +\d+ sent, \d+ received of \d+ expected, 0 lost`, `! stopped`)
+	x.keys("Enter")
+	x.await(`◌ step 1: `)
+	x.await(`1 +40 +40 +1500 +1\d\d\d +0 .*✓ held`)
+	x.keys("s")
+	x.await(`! stopped before its end`, `d lay another`)
+	x.keys("d")
+	x.await(`grey: the run of `)
+	name := filepath.Join(t.TempDir(), "tide.pdf")
+	x.keys("x")
+	x.await(`export to`)
+	for range 40 {
+		x.keys("BSpace")
+	}
+	x.keys(name, "Enter")
+	x.await(`written: `)
+	if b, err := os.ReadFile(name); err != nil || !strings.HasPrefix(string(b), "%PDF-") {
+		t.Error(err)
+	}
+	x.keys("Escape")
+	x.await(`▸ spring tide`)
+	x.quit()
+}

@@ -183,7 +183,7 @@ func (r *Result) judge() {
 	var s *StepResult
 	for i := range r.Steps {
 		x := &r.Steps[i]
-		if len(x.Broken) > 0 || x.Lost > x.Away || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked {
+		if !x.Cut && (len(x.Broken) > 0 || x.Lost > x.Away || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
 			s = x
 			break
 		}
@@ -196,7 +196,7 @@ func (r *Result) judge() {
 		r.Limit = Neither
 		last := &r.Steps[len(r.Steps)-1]
 		if r.Bound != "" {
-			why("the bound held at every step")
+			why("the bound held at every step that came to its end")
 		}
 		if r.Each > 0 {
 			why("all clients were in, and sent what they were to")

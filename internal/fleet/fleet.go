@@ -48,12 +48,13 @@ func New(p Plan) (*Fleet, error) {
 	if p.Shape == "" {
 		p.Shape = Echo
 	}
-	if p.Size < MarkSize && p.Size != 0 || p.Size == 0 {
-		p.Size = max(p.Size, 64)
-	}
 	p.Others = max(1, p.Others)
 	if err := p.check(); err != nil {
 		return nil, err
+	}
+	const usual = 64
+	if p.Size == 0 {
+		p.Size = usual
 	}
 	f := &Fleet{plan: p, stepGauges: newGauges(), topics: map[string]*session{}, single: p.Shape == Echo || p.Shape == Pairs}
 	for range 4 * runtime.GOMAXPROCS(0) {

@@ -152,8 +152,9 @@ type StepResult struct {
 	At      time.Time     `json:"at"`
 	Took    time.Duration `json:"took"` // of the sending, in nanoseconds; not of the waiting for what was under way
 	Clients int           `json:"clients"`
-	In      int           `json:"connected"` // at its end
-	Refused int           `json:"refused"`   // clients that did not get in, and were given up
+	In      int           `json:"connected"`     // at its end
+	Cut     bool          `json:"cut,omitempty"` // it was stopped before its end: it breaks nothing
+	Refused int           `json:"refused"`       // clients that did not get in, and were given up
 	// Refusals counts tries that failed, by why.
 	Refusals map[string]int `json:"refusals,omitempty"`
 	Asked    float64        `json:"asked"`   // messages a second

@@ -63,7 +63,9 @@ func (f *Fleet) Run(ctx context.Context) *Result {
 			f.mu.Lock()
 			f.step, f.left = i, f.remaining(i)
 			f.mu.Unlock()
-			f.keep(f.carry(ctx, step))
+			if s := f.carry(ctx, step); !s.Cut || s.Sent > 0 {
+				f.keep(s)
+			}
 		}
 	}
 	if ctx.Err() == nil && f.plan.Storm != NoStorm {
@@ -204,7 +206,10 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	if f.plan.Facts != nil {
 		s.Facts = f.plan.Facts()
 	}
-	s.Limits = f.causes(&s)
+	if s.Limits = f.causes(&s); ctx.Err() != nil {
+		s.Cut, s.Refused = true, 0
+		return s
+	}
 	s.Broken = f.plan.Bound.Broken(&s)
 	return s
 }

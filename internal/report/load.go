@@ -55,6 +55,8 @@ func LoadStepHead() string {
 func LoadStepLine(i int, s *fleet.StepResult) string {
 	verdict := "✓ held"
 	switch {
+	case s.Cut:
+		verdict = "! stopped"
 	case len(s.Broken) > 0:
 		verdict = "✗ " + strings.Join(s.Broken, "; ")
 	case s.Lost > 0 || s.Refused > 0:

@@ -533,6 +533,8 @@ func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) 
 		switch {
 		case k >= len(r.Steps):
 			verdict, st = "◌ under way", t.Ours
+		case x.Cut:
+			verdict, st = "! stopped", t.Warn
 		case len(x.Broken) > 0:
 			verdict, st = "✗ "+strings.Join(x.Broken, "; "), t.Broken
 		case x.Lost > 0 || x.Refused > 0:
