@@ -73,7 +73,7 @@ func TestALoadOfTheWorkspace(t *testing.T) {
 	code, out, errOut = run("load", file, "mixed", "--json", "--drawing", at("over.svg"), "--over", at("r.json"))
 	var r fleet.Result
 	if err := json.Unmarshal([]byte(out), &r); err != nil || code != 0 && !strings.Contains(errOut, "less than two seconds") || r.Total.Sent != 30 ||
-		r.Total.Received != 30 || r.Total.In != 12 || r.Shape != fleet.Pairs || r.QoS != 2 {
+		r.Total.Received != 30 || r.Total.In != 12 || r.Total.Handshakes != 4 || r.Shape != fleet.Pairs || r.QoS != 2 {
 		t.Errorf("%d %v %+v %s", code, err, r.Total, errOut)
 	}
 	if code, out, _ = run("load", file, "wills"); code != 0 || !strings.Contains(out, "wills: 10 of 10 wills came") {

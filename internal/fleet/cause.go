@@ -151,6 +151,7 @@ func (r *Result) sum() {
 		t.Clients, t.In, t.Refused = max(t.Clients, s.Clients), max(t.In, s.In), max(t.Refused, s.Refused)
 		t.Asked, t.Reached, t.Heard = max(t.Asked, s.Asked), max(t.Reached, s.Reached), max(t.Heard, s.Heard)
 		sending += s.Took
+		t.Coming += s.Coming
 		for _, l := range s.Limits {
 			if !slices.Contains(t.Limits, l) {
 				t.Limits = append(t.Limits, l)

@@ -154,6 +154,7 @@ type StepResult struct {
 	Clients int           `json:"clients"`
 	In      int           `json:"connected"`     // at its end
 	Cut     bool          `json:"cut,omitempty"` // it was stopped before its end: it breaks nothing
+	Coming  time.Duration `json:"coming"`        // how long its clients took to come in, in nanoseconds
 	Refused int           `json:"refused"`       // clients that did not get in, and were given up
 	// Refusals counts tries that failed, by why.
 	Refusals map[string]int `json:"refusals,omitempty"`

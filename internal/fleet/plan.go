@@ -33,6 +33,8 @@ type Kind struct {
 	Count int
 	// Client says how the client of a number, from 1 on, connects. Hooks, Message and Completed are the fleet's.
 	Client func(n int) client.Options
+	// TLS tells that they come by it, for counting handshakes.
+	TLS bool
 	// Topic is what the client of a number publishes to.
 	Topic func(n int) string
 	// Filter matches all of the kind's topics, for who hears all of them; with no clients there is none.

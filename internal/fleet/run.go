@@ -171,9 +171,11 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 		s.mu.Unlock()
 	}
 	f.begin(step, want)
+	coming := time.Now()
 	refused := f.come(ctx, all, want, "clients connect")
 	asked := f.ask(step)
 	f.mu.Lock()
+	f.stepped.Coming = time.Since(coming)
 	f.stepped.Asked = asked
 	f.mu.Unlock()
 	before := f.strainNow()

@@ -145,6 +145,9 @@ func (s *session) connect(ctx context.Context) error {
 		return err
 	}
 	record(s.lane.gauges.connect, took)
+	if s.kind.TLS {
+		s.lane.counts.Handshakes++
+	}
 	s.came.Store(int64(s.f.since()))
 	s.in.Store(true)
 	return nil

@@ -82,7 +82,7 @@ func Merge(parts ...*Result) (*Result, error) {
 // merge adds the same step of another part.
 func (s *StepResult) merge(o *StepResult) {
 	s.join(*o)
-	s.Took = max(s.Took, o.Took)
+	s.Took, s.Coming = max(s.Took, o.Took), max(s.Coming, o.Coming)
 	s.Clients, s.In, s.Refused = s.Clients+o.Clients, s.In+o.In, s.Refused+o.Refused
 	s.Asked, s.Reached, s.Heard = s.Asked+o.Asked, s.Reached+o.Reached, s.Heard+o.Heard
 	if busier := o.Strain.Cores > 0 && (s.Strain.Cores == 0 ||

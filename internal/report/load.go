@@ -76,6 +76,9 @@ func LoadSummary(r *fleet.Result) (out []string) {
 	}
 	add("clients    %d in of %d, %d refused; time to connect p50 %s, p99 %s, longest %s", t.In, t.Clients, t.Refused, LoadMoment(t.Connect.P50),
 		LoadMoment(t.Connect.P99), LoadMoment(t.Connect.Max))
+	if t.Handshakes > 0 && t.Coming > 0 {
+		add("TLS        %d handshakes, %s a second while clients came", t.Handshakes, LoadRate(float64(t.Handshakes)/t.Coming.Seconds()))
+	}
 	add("messages   %d sent, %d received of %d expected, %d lost, %d twice, %d out of order, %d not sent", t.Sent, t.Received, t.Expected, t.Lost,
 		t.Duplicated, t.OutOfOrder, t.Failed)
 	if t.Trip.Count > 0 {

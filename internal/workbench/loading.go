@@ -270,7 +270,7 @@ func (l *Loader) plainKind(c workspace.LoadClients, way workspace.Listener) (fle
 	dials := l.dials(way)
 	base := l.base + "/" + c.Kind
 	return fleet.Kind{
-		Name: c.Kind, Count: c.Count, Filter: base + "/+",
+		Name: c.Kind, Count: c.Count, Filter: base + "/+", TLS: l.encrypted(way),
 		Topic: func(n int) string { return base + "/" + strconv.Itoa(n) },
 		Clear: func(int) bool { return true },
 		Client: func(n int) client.Options {
@@ -283,6 +283,13 @@ func (l *Loader) plainKind(c workspace.LoadClients, way workspace.Listener) (fle
 			return o
 		},
 	}, nil
+}
+
+// encrypted tells whether a listener has TLS.
+func (l *Loader) encrypted(way workspace.Listener) bool {
+	_, url, err := l.b.address(l.broker.Name, way.Name)
+	e, parsed := link.Parse(url)
+	return err == nil && parsed == nil && e.TLS
 }
 
 // ownID is the client identifier of a client of the fleet's own: 23 letters and digits at most (3.1.1 §3.1.3.1), or as the
@@ -363,7 +370,7 @@ func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (f
 	dials := l.dials(way)
 	base := l.base + "/" + d.Name
 	kind := fleet.Kind{
-		Name: d.Name, Count: count, Filter: base + "/+",
+		Name: d.Name, Count: count, Filter: base + "/+", TLS: l.encrypted(way),
 		Topic: func(n int) string { return base + "/" + strconv.Itoa(n) },
 		Clear: func(int) bool { return true },
 		Client: func(n int) client.Options {

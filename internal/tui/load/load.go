@@ -247,15 +247,18 @@ func (s *Screen) viewList(c look.Canvas) {
 	t := c.Theme
 	all := s.loads()
 	c.Rule(0, "load: how many, how fast, until what breaks", t.Strong)
-	y := 2
+	y, left := 2, 28
+	if c.W < 90 {
+		left = 20
+	}
 	for i, x := range all {
 		lines := describe(x)
 		if y+len(lines) > c.H-6 {
 			break
 		}
-		c.Text(2, y, x.Name, t.Text)
+		c.Text(2, y, look.Clip(x.Name, left-3), t.Text)
 		for k, l := range lines {
-			c.Text(28, y+k, look.Clip(l, c.W-29), t.Dim)
+			c.Text(left, y+k, look.Clip(l, c.W-left-1), t.Dim)
 		}
 		if i == s.at {
 			for k := range lines {
@@ -506,9 +509,12 @@ func series(g *gauge, r *fleet.Result, room int) (out []float64) {
 // steps draws the table of steps, the one under way last, and returns how many rows it took.
 func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) int {
 	t := c.Theme
-	wide := c.W >= 118
+	wide, narrow := c.W >= 118, c.W < 90
 	head := fmt.Sprintf("%4s %7s %7s %9s %9s %8s %9s %9s", "step", "clients", "in", "asked/s", "reached/s", "lost", "p50", "p99")
-	if wide {
+	switch {
+	case narrow:
+		head = fmt.Sprintf("%4s %6s %8s %6s %9s", "step", "in", "per s", "lost", "p99")
+	case wide:
 		head += fmt.Sprintf(" %9s %9s %7s", "p99.9", "longest", "cores")
 	}
 	c.Text(1, 0, look.Clip(head+"  verdict", c.W-2), t.Dim)
@@ -526,7 +532,10 @@ func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) 
 		x := &all[k]
 		line := fmt.Sprintf("%4d %7d %7d %9s %9s %8d %9s %9s", k+1, x.Clients, x.In, report.LoadRate(x.Asked), report.LoadRate(x.Reached), x.Lost,
 			report.LoadMoment(x.Trip.P50), report.LoadMoment(x.Trip.P99))
-		if wide {
+		switch {
+		case narrow:
+			line = fmt.Sprintf("%4d %6d %8s %6d %9s", k+1, x.In, report.LoadRate(x.Reached), x.Lost, report.LoadMoment(x.Trip.P99))
+		case wide:
 			line += fmt.Sprintf(" %9s %9s %7.2f", report.LoadMoment(x.Trip.P999), report.LoadMoment(x.Trip.Max), x.Strain.CPU)
 		}
 		verdict, st := "✓ held", t.Kept
