@@ -45,7 +45,7 @@ func causeOf(err error) string {
 		return noAnswer
 	case errors.Is(err, syscall.ECONNRESET), client.BlameOf(err) == client.ByReset:
 		return resetUnsaid
-	case errors.As(err, &ended), errors.Is(err, io.EOF):
+	case errors.As(err, &ended), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE), errors.Is(err, io.ErrClosedPipe):
 		if ended != nil && ended.Coded {
 			return ended.Error()
 		}
@@ -96,6 +96,8 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 			say("the generator's descriptors: this program may open %d files; raise it with ulimit -n", s.Strain.Allowed)
 		case why == noPort:
 			say("the generator's ports: no local port is free any more; dial from more addresses with --local")
+		case why == notListening && f.ends.Load() > 0:
+			say("the broker was down for a while: %d links ended, and %d tries to connect found nobody listening", f.ends.Load(), n)
 		case why == closedUnsaid, why == resetUnsaid, why == notListening && s.In > 0, why == noAnswer && s.In > 0:
 			f.capped(s, n, why, told, say)
 		case strings.HasPrefix(why, "CONNACK"):
@@ -116,7 +118,7 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 		}
 	}
 	if s.Away > 0 {
-		say("%d messages were lost while their receivers were not connected", s.Away)
+		say("%d messages were lost with the links of their receivers, or while these were not connected", s.Away)
 	}
 	return out
 }

@@ -22,12 +22,12 @@ type Fleet struct {
 	lanes  []*lane
 	topics map[string]*session
 	single bool // each receiver hears one publisher
-	away   atomic.Int64
 	todo   chan *session
 	pace   *rate.Limiter // of connecting; nil for none
 	gap    atomic.Int64  // between two messages of a client, in nanoseconds; 0 while none are sent
 	active atomic.Int64  // publishers that are connected
 	closed atomic.Bool
+	ends   atomic.Int64 // links that ended in the step, and were wanted
 	paused atomic.Bool
 	wg     sync.WaitGroup
 
@@ -167,6 +167,10 @@ func (f *Fleet) ended(s *session) {
 	if !s.in.CompareAndSwap(true, false) {
 		return // it never was in: who connects takes care of it
 	}
+	s.gone.Store(true)
+	if s.wanted.Load() && !f.closed.Load() {
+		f.ends.Add(1)
+	}
 	if s.topic != "" {
 		f.active.Add(-1)
 	}
@@ -177,8 +181,9 @@ func (f *Fleet) ended(s *session) {
 
 // again lets a session come again after a pause.
 func (f *Fleet) again(s *session) {
-	const least, most = 200 * time.Millisecond, time.Second
-	time.AfterFunc(least+rand.N(most-least), func() {
+	const least, most, slowest = 200 * time.Millisecond, time.Second, 5
+	pause := (least + rand.N(most-least)) * time.Duration(1+min(max(0, s.tries.Load()), slowest-1))
+	time.AfterFunc(pause, func() {
 		if !f.closed.Load() && s.wanted.Load() {
 			select {
 			case f.todo <- s:
@@ -189,7 +194,8 @@ func (f *Fleet) again(s *session) {
 }
 
 // maxTries is how often a session tries to come in at most before it is given up, in a step.
-const maxTries = 3
+// Who was in before tries on.
+const maxTries = 4
 
 // connecting lets sessions come in, one after the other.
 func (f *Fleet) connecting(ctx context.Context) {
@@ -216,7 +222,7 @@ func (f *Fleet) connecting(ctx context.Context) {
 			if !s.client.Connected() { // it ended while it was taken down
 				f.ended(s)
 			}
-		case ctx.Err() == nil && s.tries.Add(1) < maxTries:
+		case ctx.Err() == nil && (s.tries.Add(1) < maxTries || s.came.Load() > 0):
 			f.again(s)
 		}
 	}
@@ -447,6 +453,43 @@ func (f *Fleet) owed() (n int64) {
 			}
 			s.mu.Unlock()
 		})
+	}
+	return n
+}
+
+// missing is what a session has to have got, and has not, in all.
+func (f *Fleet) missing(s *session) (n int64) {
+	if !f.hears(s) || !s.wanted.Load() {
+		return 0
+	}
+	f.publishersOf(s, func(p *session) {
+		seq := p.seq.Load()
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if t := s.trackerOf(p.n); seq > t.base && (t.base > 0 || t.top > 0) {
+			n += max(0, int64(seq-t.base)-int64(t.got))
+		}
+	})
+	return n
+}
+
+// stepBegins notes what each session misses already.
+func (f *Fleet) stepBegins() {
+	f.ends.Store(0)
+	for _, s := range f.all {
+		if s != nil {
+			s.gone.Store(!s.in.Load())
+			s.missed = f.missing(s)
+		}
+	}
+}
+
+// lostAway is what those miss whose links ended in the step.
+func (f *Fleet) lostAway() (n int64) {
+	for _, s := range f.all {
+		if s != nil && s.gone.Load() {
+			n += max(0, f.missing(s)-s.missed)
+		}
 	}
 	return n
 }

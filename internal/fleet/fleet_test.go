@@ -248,3 +248,26 @@ func TestBounds(t *testing.T) {
 		}
 	}
 }
+
+// TestABrokerThatGoesDown: who was in comes back as often as it takes, and what was lost with the links is not laid to a queue.
+func TestABrokerThatGoesDown(t *testing.T) {
+	t.Parallel()
+	s, kind := against(t, standin.Options{}, 20, packet.V311)
+	bound, _ := fleet.ParseBound("lost=0")
+	f, err := fleet.New(fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
+		Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		for f.State().Under.Sent < 200 {
+			time.Sleep(10 * time.Millisecond)
+		}
+		s.Restart(t.Context(), 4*time.Second, true)
+	}()
+	r := f.Run(t.Context())
+	x := r.Steps[0]
+	if x.In != 20 || x.Lost != x.Away || x.Reached > 0.8*x.Asked || strings.Contains(strings.Join(r.Why, "\n"), "full") || len(x.Refusals) == 0 {
+		t.Errorf("%+v\n%s", x, strings.Join(r.Why, "\n"))
+	}
+}

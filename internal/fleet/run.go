@@ -171,6 +171,7 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 		s.mu.Unlock()
 	}
 	f.begin(step, want)
+	f.stepBegins()
 	coming := time.Now()
 	refused := f.come(ctx, all, want, "clients connect")
 	asked := f.ask(step)
@@ -305,7 +306,7 @@ func (f *Fleet) settle(ctx context.Context) {
 	s.Trip, s.Ack, s.Connect, s.Lag = spreadOf(g.trip), spreadOf(g.ack), spreadOf(g.connect), spreadOf(g.lag)
 	s.Expected += owed
 	s.Lost = max(0, s.Expected-s.Received)
-	s.Away = min(s.Lost, f.away.Swap(0))
+	s.Away = min(s.Lost, f.lostAway())
 }
 
 // tick lets a moment pass, and takes down what was measured in it.

@@ -27,6 +27,8 @@ type session struct {
 	wanted atomic.Bool // by the step
 	tries  atomic.Int32
 	came   atomic.Int64  // when it came in last, since the load began
+	gone   atomic.Bool   // its link ended in the step
+	missed int64         // before the step
 	seq    atomic.Uint64 // of what it sent last
 	left   int64         // messages that it has still to send; below 0 for no end
 	next   int64         // when it sends next, since the load began
@@ -153,7 +155,7 @@ func (s *session) connect(ctx context.Context) error {
 	return nil
 }
 
-// basedOn begins to expect what is sent from now on: what was sent while it was not there was lost while it was away.
+// basedOn begins to expect what is sent from now on, when it comes in the first time.
 func (s *session) basedOn() {
 	s.f.publishersOf(s, func(p *session) {
 		now := p.seq.Load()
@@ -161,8 +163,6 @@ func (s *session) basedOn() {
 		t := s.trackerOf(p.n)
 		if t.base == 0 && t.top == 0 {
 			t.base, t.top = now, now
-		} else if now > t.top {
-			s.f.away.Add(int64(now - t.top))
 		}
 		s.mu.Unlock()
 	})
