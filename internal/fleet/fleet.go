@@ -28,7 +28,6 @@ type Fleet struct {
 	active atomic.Int64  // publishers that are connected
 	closed atomic.Bool
 	ends   atomic.Int64 // links that ended in the step, and were wanted
-	paused atomic.Bool
 	wg     sync.WaitGroup
 
 	mu         sync.Mutex // guards what follows

@@ -316,6 +316,9 @@ func (l *loader) aLoad(e entry) {
 	x := NewLoad(e.key)
 	told := len(e.at.r.problems)
 	loadShape.read(l, e.value, "load "+e.key, x)
+	if len(x.Clients) == 0 && len(e.at.r.problems) == told {
+		e.value.fail("write clients: {plain: 100}", "load %s has no clients", e.key)
+	}
 	if len(e.at.r.problems) == told {
 		l.w.Loads = append(l.w.Loads, x)
 	}
