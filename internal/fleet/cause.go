@@ -219,7 +219,7 @@ func (r *Result) judge() {
 	if slow && share >= busyCores {
 		own = append(own, fmt.Sprintf("it used %.1f of %d cores", s.Strain.CPU, s.Strain.Cores))
 	}
-	if slow && s.Lag.Count > 0 && s.Lag.P99 > lateMost {
+	if slow && s.Lag.Count > 0 && s.Lag.P99 > r.lateMost(s) {
 		own = append(own, fmt.Sprintf("it came to send %s late, by its own doing, at the 99th percentile", s.Lag.P99.Round(100*time.Microsecond)))
 	}
 	for _, l := range s.Limits {
@@ -262,6 +262,21 @@ func (r *Result) judge() {
 			why("%s", l)
 		}
 	}
+}
+
+// lateMost is how late the generator may come by its own doing: [lateMost], and not more than a quarter of a time that was
+// broken, for it is a part of each round trip.
+func (r *Result) lateMost(s *StepResult) time.Duration {
+	most := lateMost
+	bound, _ := ParseBound(r.Bound) // as it was written by itself
+	for _, l := range bound {
+		for _, text := range s.Broken {
+			if l.timed() && strings.HasPrefix(text, l.String()+": ") {
+				most = min(most, l.Span/4)
+			}
+		}
+	}
+	return most
 }
 
 func rounded(f float64) string {

@@ -219,6 +219,7 @@ func TestWhoGaveWay(t *testing.T) {
 		"broker slow":           {StepResult{Asked: 100, Reached: 99, Broken: broken, Strain: idle}, Broker, "the generator had time left"},
 		"generator busy":        {StepResult{Asked: 100, Reached: 60, Strain: busy}, Generator, "it used 1.9 of 2 cores"},
 		"generator late":        {StepResult{Asked: 100, Reached: 99, Broken: broken, Strain: idle, Lag: late}, Generator, "late, by its own doing"},
+		"late for the bound":    {StepResult{Asked: 100, Reached: 99, Broken: []string{"p99<1s: 2s"}, Strain: idle, Lag: at(300 * time.Millisecond)}, Generator, "late, by its own doing"},
 		"lost, though busy":     {StepResult{Asked: 100, Reached: 99, Counts: Counts{Lost: 3}, Strain: busy}, Broker, ""},
 		"own descriptors":       {StepResult{Refused: 3, Limits: []string{"the generator's descriptors: few"}, Strain: idle}, Generator, "few"},
 		"both busy":             {StepResult{Asked: 100, Reached: 60, Strain: busy, Broker: Process{Known: true, CPU: 0.95}}, Unclear, "another machine"},

@@ -179,6 +179,7 @@ const (
 	loadPanel  = 104.0
 	loadGap    = 34.0
 	loadLeft   = 74.0
+	loadAbout  = 66.0
 	loadSecond = 0.35 // how strongly the second run is drawn
 )
 
@@ -194,6 +195,7 @@ type loadLine struct {
 	name  string
 	col   color.RGBA
 	value func(*fleet.Second) float64
+	gaps  bool // 0 is nothing, and breaks the line
 }
 
 var amber, slate = color.RGBA{0xb8, 0x86, 0x0b, 0xff}, color.RGBA{0x8a, 0x98, 0xa2, 0xff}
@@ -202,21 +204,21 @@ func loadPanels() []panel {
 	whole := func(f float64) string { return LoadRate(math.Round(f)) }
 	per := func(s *fleet.Second, n int64) float64 { return float64(n) / math.Max(0.001, s.Spread.Seconds()) }
 	return []panel{
-		{"clients connected", []loadLine{{"connected", lichen, func(s *fleet.Second) float64 { return float64(s.In) }}}, false, whole},
+		{"clients connected", []loadLine{{"connected", lichen, func(s *fleet.Second) float64 { return float64(s.In) }, false}}, false, whole},
 		{"messages a second", []loadLine{
-			{"asked for", slate, func(s *fleet.Second) float64 { return s.Asked }},
-			{"sent", water, func(s *fleet.Second) float64 { return per(s, s.Sent) }},
-			{"heard", lichen, func(s *fleet.Second) float64 { return per(s, s.Heard) }},
+			{"asked for", slate, func(s *fleet.Second) float64 { return s.Asked }, true},
+			{"sent", water, func(s *fleet.Second) float64 { return per(s, s.Sent) }, false},
+			{"heard", lichen, func(s *fleet.Second) float64 { return per(s, s.Heard) }, false},
 		}, false, whole},
 		{"round trip, from when it was to be sent", []loadLine{
-			{"p50", lichen, func(s *fleet.Second) float64 { return s.P50.Seconds() }},
-			{"p99", amber, func(s *fleet.Second) float64 { return s.P99.Seconds() }},
-			{"longest", ember, func(s *fleet.Second) float64 { return s.Max.Seconds() }},
+			{"p50", lichen, func(s *fleet.Second) float64 { return s.P50.Seconds() }, true},
+			{"p99", amber, func(s *fleet.Second) float64 { return s.P99.Seconds() }, true},
+			{"longest", ember, func(s *fleet.Second) float64 { return s.Max.Seconds() }, true},
 		}, true, func(f float64) string { return LoadMoment(time.Duration(f * 1e9)) }},
-		{"messages that are missing: under way, or lost", []loadLine{{"missing", ember, func(s *fleet.Second) float64 { return float64(s.Missing) }}}, false, whole},
+		{"messages that are missing: under way, or lost", []loadLine{{"missing", ember, func(s *fleet.Second) float64 { return float64(s.Missing) }, false}}, false, whole},
 		{"cores in use", []loadLine{
-			{"generator", amber, func(s *fleet.Second) float64 { return s.CPU }},
-			{"broker", water, func(s *fleet.Second) float64 { return s.BrokerCPU }},
+			{"generator", amber, func(s *fleet.Second) float64 { return s.CPU }, false},
+			{"broker", water, func(s *fleet.Second) float64 { return s.BrokerCPU }, true},
 		}, false, func(f float64) string { return strconv.FormatFloat(f, 'f', 2, 64) }},
 	}
 }
@@ -228,9 +230,23 @@ func LoadDrawing(name string, r, other *fleet.Result) (*draw.Surface, error) {
 		return nil, fmt.Errorf("the load lasted less than two seconds: there is nothing to draw")
 	}
 	small := draw.Font{Color: faint, Size: 8.5, Align: -1}
-	var lines []string
-	for _, l := range LoadSummary(r) {
-		lines = append(lines, wrapped(small, l, loadWidth-2*seqMargin)...)
+	var lines [][2]string // what it is about, and what is said
+	for _, l := range LoadSummary(r)[1:] {
+		l = strings.ReplaceAll(l, "✗ ", "")
+		const column = 11
+		about, said := strings.TrimSpace(l[:min(column, len(l))]), l[min(column, len(l)):]
+		if strings.HasPrefix(l, "round trip") || strings.HasPrefix(l, "acknowledged") || strings.HasPrefix(l, "merged") || strings.HasPrefix(l, "stopped") {
+			about, said, _ = strings.Cut(l, " ")
+			if about == "round" {
+				about, said = "round trip", strings.TrimPrefix(said, "trip ")
+			}
+		}
+		for i, text := range wrapped(small, said, loadWidth-2*seqMargin-loadAbout) {
+			if i > 0 {
+				about = ""
+			}
+			lines = append(lines, [2]string{about, text})
+		}
 	}
 	steps := len(r.Steps)
 	const row = 12.0
@@ -239,7 +255,11 @@ func LoadDrawing(name string, r, other *fleet.Result) (*draw.Surface, error) {
 		height += row
 	}
 	s := draw.New(loadWidth, math.Min(height, draw.MaxSide))
-	heading(s, name+": load "+loadName(r), r.Started)
+	title := name + ": a load"
+	if r.Name != "" {
+		title = name + ": " + r.Name
+	}
+	heading(s, title, r.Started)
 	y := seqMargin + 40
 	if other != nil {
 		s.Text(small, draw.Point{X: seqMargin, Y: y}, "pale: the run of "+other.Started.Format("2 January 2006, 15:04:05"))
@@ -257,12 +277,14 @@ func LoadDrawing(name string, r, other *fleet.Result) (*draw.Surface, error) {
 		if len(r.Steps[i].Broken) > 0 {
 			f.Color = ember
 		}
-		s.Text(f, draw.Point{X: seqMargin, Y: y}, fit(f, LoadStepLine(i, &r.Steps[i]), loadWidth-2*seqMargin))
+		text := strings.NewReplacer("✓ ", "", "✗ ", "broken: ").Replace(LoadStepLine(i, &r.Steps[i])) // the font has no such signs
+		s.Text(f, draw.Point{X: seqMargin, Y: y}, fit(f, text, loadWidth-2*seqMargin))
 	}
 	y += row
 	for _, l := range lines {
 		y += row
-		s.Text(draw.Font{Color: ink, Size: 8.5, Align: -1}, draw.Point{X: seqMargin, Y: y}, l)
+		s.Text(small, draw.Point{X: seqMargin, Y: y}, l[0])
+		s.Text(draw.Font{Color: ink, Size: 8.5, Align: -1}, draw.Point{X: seqMargin + loadAbout, Y: y}, l[1])
 	}
 	return s, nil
 }
@@ -322,7 +344,7 @@ func drawPanel(s *draw.Surface, p *panel, r, other *fleet.Result, y float64) {
 		from := px(r, r.Steps[i].At)
 		if len(r.Steps[i].Broken) > 0 {
 			to := px(r, r.Steps[i].At.Add(r.Steps[i].Took))
-			box(s, color.RGBA{0xf7, 0xe3, 0xde, 0xff}, from, y, math.Max(1, to-from), bottom-y)
+			box(s, color.RGBA{0xf7, 0xe3, 0xde, 0xff}, from, y, math.Max(1, math.Min(to, right)-from), bottom-y)
 		}
 		s.Line(draw.Pen{Color: rule, Width: 0.4, Dash: []float64{2, 2}}, draw.Point{X: from, Y: y}, draw.Point{X: from, Y: bottom})
 	}
@@ -336,11 +358,22 @@ func drawPanel(s *draw.Surface, p *panel, r, other *fleet.Result, y float64) {
 				pen.Color = pale(l.col)
 			}
 			var points []draw.Point
+			flush := func() {
+				if len(points) > 1 {
+					s.Line(pen, points...)
+				}
+				points = nil
+			}
 			for i := range run.Seconds {
 				x := &run.Seconds[i]
-				points = append(points, draw.Point{X: px(run, x.At.Add(x.Spread)), Y: at(l.value(x))})
+				v := l.value(x)
+				if v == 0 && (p.log || l.gaps) { // nothing was timed, or asked for
+					flush()
+					continue
+				}
+				points = append(points, draw.Point{X: px(run, x.At.Add(x.Spread)), Y: at(v)})
 			}
-			s.Line(pen, points...)
+			flush()
 		}
 	}
 	s.Text(draw.Font{Color: faint, Size: 8, Align: -1}, draw.Point{X: left, Y: bottom + 11}, "0 s")

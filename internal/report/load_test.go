@@ -93,7 +93,7 @@ func TestALoadInFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := drawn(t, d)
-	for _, want := range []string{"Marrow Voe: load spring tide", "clients connected", "— asked for", "— sent", "— p99", "1.00 s", "1.00 ms", "pale: the run of 27 November 2026", "12 s", "164ms", "cores in use"} {
+	for _, want := range []string{"Marrow Voe: spring tide", "clients connected", "— asked for", "— sent", "— p99", "1.00 s", "1.00 ms", "pale: the run of 27 November 2026", "12 s", "164ms", "cores in use"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("not drawn: %q, in\n%s", want, text)
 		}
