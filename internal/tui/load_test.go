@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -63,7 +62,7 @@ func TestTheLoadScreen(t *testing.T) {
 	for end := time.Now().Add(3 * time.Second); time.Now().Before(end); {
 		x.key(keys[r.IntN(len(keys))])
 		if text := x.step(); strings.TrimSpace(text) == "" {
-			t.Fatal(fmt.Sprint("nothing is shown"))
+			t.Fatal("nothing is shown")
 		}
 	}
 }
