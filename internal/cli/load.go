@@ -41,7 +41,7 @@ type loadFlags struct {
 	others, size, each                       int
 	qos                                      int
 	retain, falls, allowed                   bool
-	every, hold                              time.Duration
+	every, hold, climbs                      time.Duration
 	jitter, rate, ramp, rampRate             string
 	connects, bound, local, shard, startAt   string
 	seed                                     uint64
@@ -114,6 +114,7 @@ func (f *loadFlags) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&f.ramp, "ramp", "", "clients, FROM..TO or FROM..TO/BY")
 	fl.StringVar(&f.rampRate, "ramp-rate", "", "messages a second, FROM..TO or FROM..TO/BY")
 	fl.DurationVar(&f.hold, "hold", 0, "how long each step is held; 10s by default")
+	fl.DurationVar(&f.climbs, "climb", 0, "climb steadily for so long, from the ramp's beginning to its end, in place of steps")
 	fl.BoolVar(&f.falls, "falls", false, "go down again by the same steps")
 	fl.StringVar(&f.connects, "connects", "", "how many connect a second at most, such as 500/s")
 	fl.StringVar(&f.storm, "storm", "", "what befalls all at once at the end: reconnect, restart or wills")
@@ -267,6 +268,9 @@ func (f *loadFlags) change(x *workspace.Load, w *workspace.Workspace) (err error
 	}
 	if f.hold > 0 {
 		x.Hold = f.hold
+	}
+	if f.climbs > 0 {
+		x.Over = f.climbs
 	}
 	x.Falls = x.Falls || f.falls
 	for _, s := range []struct {

@@ -28,9 +28,13 @@ type Fleet struct {
 	active atomic.Int64  // publishers that are connected
 	closed atomic.Bool
 	ends   atomic.Int64 // links that ended in the step, and were wanted
+	turn   atomic.Int64 // changes as others are wanted
 	wg     sync.WaitGroup
 
+	reached climb // of the ramp; of the goroutine that runs
+
 	mu         sync.Mutex // guards what follows
+	climbed    struct{ sum, n float64 }
 	result     Result
 	doing      string
 	left       time.Duration // about, of the whole load
@@ -238,10 +242,10 @@ type worker struct {
 // run sends.
 func (w *worker) run(ctx context.Context) {
 	const idle = 20 * time.Millisecond
-	gap := int64(-1)
+	gap, turn := int64(-1), int64(-1)
 	for ctx.Err() == nil {
-		if now := w.f.gap.Load(); now != gap { // another step: begin anew, spread over the gap
-			gap = now
+		if now, who := w.f.gap.Load(), w.f.turn.Load(); now != gap || who != turn { // spread over the gap
+			gap, turn = now, who
 			w.begin(gap)
 		}
 		if gap <= 0 || len(w.heap) == 0 {
@@ -326,15 +330,16 @@ func (w *worker) jittered(gap int64) int64 {
 // begin spreads the sessions over a gap from now on.
 func (w *worker) begin(gap int64) {
 	w.heap = w.heap[:0]
-	if gap <= 0 {
-		return
-	}
 	now := int64(w.f.since())
 	for _, s := range w.mine {
-		if s.wanted.Load() && s.topic != "" && s.left != 0 {
-			s.next = now + w.rand.Int64N(gap)
+		goes := gap > 0 && s.wanted.Load() && s.topic != "" && s.left != 0
+		if goes {
+			if !s.queued || s.next > now+gap { // who has its turn already keeps it
+				s.next = now + w.rand.Int64N(gap)
+			}
 			w.heap = append(w.heap, s)
 		}
+		s.queued = goes
 	}
 	for i := len(w.heap)/2 - 1; i >= 0; i-- {
 		w.down(i)
@@ -344,6 +349,7 @@ func (w *worker) begin(gap int64) {
 // drop takes the first off.
 func (w *worker) drop() {
 	last := len(w.heap) - 1
+	w.heap[0].queued = false
 	w.heap[0] = w.heap[last]
 	w.heap = w.heap[:last]
 	w.down(0)

@@ -271,3 +271,26 @@ func TestABrokerThatGoesDown(t *testing.T) {
 		t.Errorf("%+v\n%s", x, strings.Join(r.Why, "\n"))
 	}
 }
+
+// TestASteadyClimb: clients come in one after the other while the others speak, and the rate grows with them; each still has
+// its turn.
+func TestASteadyClimb(t *testing.T) {
+	t.Parallel()
+	_, kind := against(t, standin.Options{}, 60, packet.V311)
+	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 100 * time.Millisecond,
+		Steps: []fleet.Step{{Clients: 10, Hold: time.Second}, {Clients: 60, Over: 4 * time.Second, Hold: time.Second}}})
+	x := r.Steps[1]
+	// From 100 a second to 600 in 4 s, and 1 s of 600: 2,000 in 5 s.
+	if x.In != 60 || x.Lost != 0 || x.Refused != 0 || math.Abs(float64(x.Sent)-2000) > 300 || math.Abs(x.Asked-350) > 60 {
+		t.Errorf("%+v", x)
+	}
+	grew := 0
+	for i := 1; i < len(r.Seconds); i++ {
+		if r.Seconds[i].In > r.Seconds[i-1].In && r.Seconds[i].Sent > 0 {
+			grew++
+		}
+	}
+	if grew < 3 {
+		t.Errorf("%+v", r.Seconds)
+	}
+}

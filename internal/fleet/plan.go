@@ -50,6 +50,8 @@ type Step struct {
 	Clients int     // of the whole fleet, all shards together
 	Rate    float64 // messages a second of the whole fleet; 0 for what Plan.Every makes of the clients
 	Hold    time.Duration
+	// Over is how long it climbs to that from where the step before was, steadily, before it is held; 0 for at once.
+	Over time.Duration
 }
 
 // Storm is something that befalls all at once, after the ramp.

@@ -92,7 +92,7 @@ func (f *Fleet) Run(ctx context.Context) *Result {
 // remaining is about how long the steps from one on take.
 func (f *Fleet) remaining(from int) (d time.Duration) {
 	for _, s := range f.plan.Steps[from:] {
-		d += s.Hold + time.Second
+		d += s.Hold + s.Over + time.Second
 	}
 	return d
 }
@@ -173,7 +173,12 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	f.begin(step, want)
 	f.stepBegins()
 	coming := time.Now()
-	refused := f.come(ctx, all, want, "clients connect")
+	refused := 0
+	if step.Over > 0 {
+		f.come(ctx, all, f.reached.clients, "clients connect")
+	} else {
+		refused = f.come(ctx, all, want, "clients connect")
+	}
 	asked := f.ask(step)
 	f.mu.Lock()
 	f.stepped.Coming = time.Since(coming)
@@ -182,12 +187,17 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	before := f.strainNow()
 	start := time.Now()
 	f.gap.Store(f.gapOf(asked))
+	began := f.reached
+	f.reached = climb{want, step.Rate}
 	for ctx.Err() == nil {
+		if climbing := time.Since(start); step.Over > 0 && climbing < step.Over+tickEvery {
+			asked = f.climb(began, climb{want, step.Rate}, all, float64(climbing)/float64(step.Over))
+		}
 		f.mu.Lock()
 		held := f.held
 		f.mu.Unlock()
 		took := time.Since(start)
-		if took >= step.Hold && held == nil || f.silent() {
+		if took >= step.Hold+step.Over && held == nil || f.silent() {
 			break
 		}
 		f.say(fmt.Sprintf("step %d: %s", f.step+1, f.what(step, asked)), 0)
@@ -195,6 +205,14 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	}
 	f.gap.Store(0)
 	took := time.Since(start)
+	if step.Over > 0 {
+		for _, s := range all[:want] {
+			if !s.in.Load() {
+				refused++
+			}
+		}
+		asked = f.stepped.Asked
+	}
 	after := f.strainNow()
 	f.settle(ctx)
 	f.mu.Lock()
@@ -230,9 +248,41 @@ func (f *Fleet) begin(step Step, want int) {
 		last.Lost = max(0, last.Expected-last.Received)
 		last.Away = min(last.Away, last.Lost)
 	}
+	f.climbed.sum, f.climbed.n = 0, 0
 	f.stepGauges = newGauges()
 	f.stepped = StepResult{At: time.Now(), Clients: want, Refusals: map[string]int{}}
 	f.stepped.Expected = -f.owed()
+}
+
+// climb is where a ramp stands: of this shard's clients, of the whole fleet's rate.
+type climb struct {
+	clients int
+	rate    float64
+}
+
+// climb brings a steady ramp to a share of its way, from 0 to 1, and returns what is asked of it so far, on the mean.
+func (f *Fleet) climb(from, to climb, all []*session, share float64) (asked float64) {
+	share = min(1, share)
+	n := from.clients + int(float64(to.clients-from.clients)*share)
+	for _, s := range all[:n] {
+		if !s.wanted.Swap(true) {
+			s.tries.Store(0)
+			f.todo <- s
+			f.turn.Add(1)
+		}
+	}
+	step := Step{Rate: to.rate}
+	if to.rate > 0 {
+		step.Rate = max(1, from.rate+(to.rate-from.rate)*share)
+	}
+	asked = f.ask(step)
+	f.gap.Store(f.gapOf(asked))
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.climbed.sum += asked
+	f.climbed.n++
+	f.stepped.Asked = f.climbed.sum / f.climbed.n
+	return asked
 }
 
 // ask is how many messages a second a step asks for, of this shard.

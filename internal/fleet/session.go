@@ -31,6 +31,7 @@ type session struct {
 	missed int64         // before the step
 	seq    atomic.Uint64 // of what it sent last
 	left   int64         // messages that it has still to send; below 0 for no end
+	queued bool          // among those that a worker sends for
 	next   int64         // when it sends next, since the load began
 
 	mu    sync.Mutex // guards what follows

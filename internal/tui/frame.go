@@ -23,13 +23,8 @@ func (m *model) railWidth() int {
 const stepRows = 4
 
 func (m *model) stepHeight() int {
-	switch {
-	case m.h < 30: // all steps must have room
-		return max(2, (m.h-4)/len(m.screens))
-	case m.h < 40:
-		return stepRows
-	}
-	return stepRows + 1
+	const head, brokers = 3, 4 // rows above, and for the brokers below
+	return max(2, min(stepRows+1, (m.h-head-brokers)/len(m.screens)))
 }
 
 func (m *model) clicked(y int) {

@@ -528,7 +528,7 @@ func TestAFaultIsTold(t *testing.T) {
 	bad := &faulty{}
 	x.m.screens = append(x.m.screens, bad)
 	for _, bad.in = range []string{"Update", "command", "batch"} {
-		x.key("7")
+		x.key("8")
 		x.key("z")
 		x.await("✗ a fault of Hodstone's own: no floor in " + bad.in)
 	}

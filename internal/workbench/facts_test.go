@@ -4,13 +4,11 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"hodstone/internal/brokertest"
 	"hodstone/internal/trace"
 	"hodstone/internal/workbench"
-	"hodstone/internal/workspace"
 )
 
 // TestWhatABrokerTellsOfItself: it is gathered from the broker's own topics, which are no strays.
@@ -23,15 +21,7 @@ func TestWhatABrokerTellsOfItself(t *testing.T) {
 brokers: {quay: {listeners: {tcp: {url: %q}}, version: %s, watch: ["#", "$SYS/broker/load/#"]}}
 contract: {parties: {a: }, clauses: {x: {topic: v/x, from: a, payload: {format: text}}}}
 `, broker.URLs["tcp"], v)
-			w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}}, "f", "f")
-			if err != nil || len(w.Problems) > 0 {
-				t.Fatal(err, w.Problems)
-			}
-			b, err := workbench.New(w, workbench.Options{})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer b.Close()
+			b := unstarted(t, text)
 			b.Start()
 			told := func() string {
 				var all []string
@@ -63,15 +53,7 @@ brokers: {quay: {listeners: {tcp: {url: %q}}}}
 contract: {parties: {a: }, clauses: {x: {topic: v/x, from: a, payload: {format: text}}}}
 devices: {feeder: {plays: a, session: {client-id: feeder one}}}
 `, broker.URLs["tcp"])
-	w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}}, "f", "f")
-	if err != nil || len(w.Problems) > 0 {
-		t.Fatal(err, w.Problems)
-	}
-	b, err := workbench.New(w, workbench.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
+	b := unstarted(t, text)
 	b.Start()
 	await(t, b, "the observer", func(workbench.Snapshot) bool { return strings.Contains(broker.Log(), "connected from") })
 	say := func(text string) {

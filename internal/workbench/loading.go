@@ -212,6 +212,12 @@ func (l *Loader) steps() {
 	if from == 0 || from > to {
 		from = to
 	}
+	if x.Over > 0 && x.Find == "" {
+		first, last := step(from), step(to)
+		first.Hold, last.Over, last.Hold = time.Second, x.Over, x.Hold
+		p.Steps = []fleet.Step{first, last}
+		return
+	}
 	by := x.RampBy
 	if x.Find != "" { // a search makes steps of its own
 		by = max(1, to-from)
@@ -459,7 +465,7 @@ func (l *Loader) Clients() int { return l.plan.Total() }
 // Length is about how long it takes: the holding of the steps, without what is searched.
 func (l *Loader) Length() (d time.Duration) {
 	for _, s := range l.plan.Steps {
-		d += s.Hold
+		d += s.Hold + s.Over
 	}
 	return d
 }

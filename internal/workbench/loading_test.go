@@ -39,9 +39,10 @@ loads:
   long: {clients: {plain: 5}, ramp: {from: 2, to: 5, by: 3, hold: 1s}, publish: {every: 50ms}}
 `
 
-func loadedSite(t *testing.T) *workbench.Bench {
+// unstarted is a bench of a workspace, at which nothing is begun.
+func unstarted(t *testing.T, text string) *workbench.Bench {
 	t.Helper()
-	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(loaded)}}, "f.yaml", "f.yaml")
+	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
 	if err != nil || len(w.Problems) > 0 {
 		t.Fatal(err, w.Problems)
 	}
@@ -55,7 +56,7 @@ func loadedSite(t *testing.T) *workbench.Bench {
 
 // TestWhoMayBeLoaded: and what a load cannot be made of, in words.
 func TestWhoMayBeLoaded(t *testing.T) {
-	b := loadedSite(t)
+	b := unstarted(t, loaded)
 	for want, change := range map[string]func(*workspace.Load){
 		"write 'load: allowed' under it": func(x *workspace.Load) { x.Broker = "far" },
 		"":                               func(x *workspace.Load) { x.Broker = "ours" },
@@ -84,7 +85,7 @@ func TestWhoMayBeLoaded(t *testing.T) {
 // is gone; it is held, and stopped.
 func TestALoadBesideTheSite(t *testing.T) {
 	t.Parallel()
-	b := loadedSite(t)
+	b := unstarted(t, loaded)
 	b.Start()
 	await(t, b, "the pens", func(workbench.Snapshot) bool {
 		return len(b.StandIn("quay").Clients()) >= 3 && b.Device("pen-2").State().Phase == "on"
@@ -166,16 +167,8 @@ brokers: {quay: {listeners: {tcp: {url: %q}}, login: bench}}
 logins: {bench: {password: %q}}
 loads: {one: {clients: {plain: 9}, credentials: %s, publish: {every: 100ms}, hold: 2s, bound: {refused: 0}}}
 `, broker.URLs["tcp"], brokertest.Password, file)
-	w, err := workspace.Read(fstest.MapFS{"f.yaml": {Data: []byte(text)}}, "f.yaml", "f.yaml")
-	if err != nil || len(w.Problems) > 0 {
-		t.Fatal(err, w.Problems)
-	}
-	b, err := workbench.New(w, workbench.Options{Seed: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	l, err := b.Loading(w.Load("one"), workbench.LoadOptions{})
+	b := unstarted(t, text)
+	l, err := b.Loading(b.Workspace().Load("one"), workbench.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}

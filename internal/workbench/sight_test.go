@@ -65,16 +65,8 @@ devices:
 // site opens a workspace and lets it work.
 func site(t *testing.T, text string) *workbench.Bench {
 	t.Helper()
-	w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}}, "f", "f")
-	if err != nil || len(w.Problems) > 0 {
-		t.Fatal(err, w.Problems)
-	}
-	b, err := workbench.New(w, workbench.Options{Seed: 3})
-	if err != nil {
-		t.Fatal(err)
-	}
+	b := unstarted(t, text)
 	b.Start()
-	t.Cleanup(b.Close)
 	return b
 }
 

@@ -39,7 +39,7 @@ type Load struct {
 
 	RampFrom, RampTo, RampBy float64
 	RampOf                   string // clients or rate
-	Hold                     time.Duration
+	Hold, Over               time.Duration
 	Falls                    bool
 	Rate                     float64 // messages a second in all; 0 for what Every makes
 	Connects                 float64 // a second
@@ -233,6 +233,7 @@ var rampShape = shape[Load]{"ramp", "How a load climbs.", []key[Load]{
 		}
 	}),
 	span("hold", "How long each step is held.", true, func(x *Load) *time.Duration { return &x.Hold }),
+	span("over", "How long it climbs, steadily, in place of steps; then it is held.", true, func(x *Load) *time.Duration { return &x.Over }),
 	boolean("falls", "Whether it goes down again by the same steps.", func(x *Load, is bool) { x.Falls = is }),
 }}
 

@@ -79,11 +79,10 @@ func buffers(p *pass) error {
 	p.wait(away)
 	p.stand.Tap().KeepOut(false)
 	open := time.Now()
-	back := p.await(p.mark, p.back(), accepted)
-	if back == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	back, err := p.returns()
+	if err != nil {
+		return err
 	}
-	p.decide(back)
 	var old []trace.Event
 	for end := time.Now().Add(emptyWithin); time.Now().Before(end) && p.wait(10*poll); {
 		old = nil

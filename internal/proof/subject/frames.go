@@ -80,13 +80,9 @@ func frames(p *pass) error {
 		return p.misread(o, "comes byte by byte")
 	}
 	p.step("its link is cut, and CONNACK and all that follows comes byte by byte")
-	p.doing()
-	p.cut()
-	back := p.await(p.mark, p.back(), accepted)
-	if back == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	if _, err := p.again(); err != nil {
+		return err
 	}
-	p.decide(back)
 	p.subscribed()
 	p.wait(settle) // SUBACK is still on its way, byte by byte
 	if !p.obeys(o, o.body) {
@@ -219,13 +215,10 @@ func (p *pass) long(o obeyed) (told []string, err error) {
 func (p *pass) quietFrames() error {
 	p.step("its link is cut, and what comes for it comes byte by byte")
 	p.stand.Tap().Set(byteByByte)
-	p.doing()
-	p.cut()
-	back := p.await(p.mark, p.back(), accepted)
-	if back == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	back, err := p.again()
+	if err != nil {
+		return err
 	}
-	p.decide(back)
 	watch := min(mostHeed, max(leastWatch, 2*p.alive()))
 	spoke := func() bool { return len(messages(p.saidAfter(back.Seq))) > 0 }
 	for end := time.Now().Add(watch); time.Now().Before(end) && p.wait(poll); {

@@ -224,13 +224,10 @@ func (p *pass) heed(x heeded, watch time.Duration) error {
 		{Do: tap.Alter, Type: packet.CONNACK, Toward: tap.Device, Client: p.d.Name, Grants: x.grants},
 		{Do: tap.Delay, Type: packet.CONNACK, Toward: tap.Device, Client: p.d.Name, By: connackLater},
 	}, x.more...)...)
-	p.doing()
-	p.cut()
-	in := p.await(p.mark, p.back(), accepted)
-	if in == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	in, err := p.again()
+	if err != nil {
+		return err
 	}
-	p.decide(in)
 	has := in.At.Add(connackLater) // the event stands where the tap took CONNACK
 	p.wait(time.Until(has))
 	if said := p.saidAfter(in.Seq); len(said) > 0 && said[0].At.Before(has.Add(-connackLater/4)) {

@@ -28,6 +28,23 @@ func (p *pass) back() time.Duration {
 	return time.Minute
 }
 
+// returns awaits the device's return since the last deed.
+func (p *pass) returns() (*trace.Event, error) {
+	back := p.await(p.mark, p.back(), accepted)
+	if back == nil {
+		return nil, proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	}
+	p.decide(back)
+	return back, nil
+}
+
+// again cuts the device's link, and awaits its return.
+func (p *pass) again() (*trace.Event, error) {
+	p.doing()
+	p.cut()
+	return p.returns()
+}
+
 // hello is the device's latest CONNECT; nil where none was seen.
 func (p *pass) hello() *packet.Connect {
 	for _, e := range slices.Backward(p.events(1)) {
@@ -86,9 +103,9 @@ func resends(p *pass) error {
 	p.doing()
 	p.cut()
 	p.stand.Tap().Set()
-	back := p.await(p.mark, p.back(), accepted)
-	if back == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	back, err := p.returns()
+	if err != nil {
+		return err
 	}
 	p.decide(lost, back)
 	if !back.Packet.(*packet.Connack).SessionPresent {
@@ -131,13 +148,10 @@ func subscribesAgain(p *pass) error {
 		return proof.Unsupport("it consumes nothing")
 	}
 	p.step("its link is cut")
-	p.doing()
-	p.cut()
-	back := p.await(p.mark, p.back(), accepted)
-	if back == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	back, err := p.again()
+	if err != nil {
+		return err
 	}
-	p.decide(back)
 	if back.Packet.(*packet.Connack).SessionPresent {
 		return proof.Unsupport("the broker kept its session, and its subscriptions with it")
 	}

@@ -42,10 +42,8 @@ func (p *pass) stale(cl, answer *contract.Clause, before, body []byte) error {
 		return nil
 	}
 	p.step("another one brought it to another %s, and its link is cut", answer.Name)
-	p.doing()
-	p.cut()
-	if p.await(p.mark, p.back(), accepted) == nil {
-		return proof.Undecide("it did not come back within %s (see device.comes-back)", p.back())
+	if _, err := p.again(); err != nil {
+		return err
 	}
 	old := p.await(p.mark, 2*settle, func(e *trace.Event) bool {
 		return got(packet.PUBLISH)(e) && e.Publish().Retain && cl.Topic.Values(e.Topic()) != nil

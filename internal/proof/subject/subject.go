@@ -86,19 +86,24 @@ type Check struct {
 	terms []string
 }
 
-// Match returns the checks that fit a pattern, such as device.will; all for "" and "*".
+// Match returns the checks that fit a pattern, such as device.will, or some with commas; all for "" and "*".
 func Match(pattern string) ([]*Check, error) {
 	var out []*Check
 	var all []string
 	for _, c := range Checks() {
 		all = append(all, c.Name)
-		if pattern == "" || pattern == "*" || pattern == "device.*" || c.Name == pattern ||
-			c.Name == "device."+pattern {
-			out = append(out, c)
-		}
 	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("there is no check of a device %q; there are: %s", pattern, strings.Join(all, ", "))
+	for one := range strings.SplitSeq(pattern, ",") {
+		one = strings.TrimSpace(one)
+		before := len(out)
+		for _, c := range Checks() {
+			if one == "" || one == "*" || one == "device.*" || c.Name == one || c.Name == "device."+one {
+				out = append(out, c)
+			}
+		}
+		if len(out) == before {
+			return nil, fmt.Errorf("there is no check of a device %q; there are: %s", one, strings.Join(all, ", "))
+		}
 	}
 	return out, nil
 }
