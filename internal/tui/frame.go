@@ -27,6 +27,26 @@ func (m *model) stepHeight() int {
 	return max(2, min(stepRows+1, (m.h-head-brokers)/len(m.screens)))
 }
 
+// worst are so many lines of a step's state: where there is no room for all, what is broken goes before what needs
+// attention, and that before the rest.
+func worst(lines []look.RailLine, room int, t *look.Theme) []look.RailLine {
+	if len(lines) <= room {
+		return lines
+	}
+	weight := func(l look.RailLine) int {
+		switch l.Style {
+		case t.Broken:
+			return 0
+		case t.Warn:
+			return 1
+		}
+		return 2
+	}
+	out := slices.Clone(lines)
+	slices.SortStableFunc(out, func(a, b look.RailLine) int { return weight(a) - weight(b) })
+	return out[:room]
+}
+
 func (m *model) clicked(y int) {
 	if i := (y - 3) / m.stepHeight(); y >= 3 && i < len(m.screens) {
 		m.at = i
@@ -53,10 +73,8 @@ func (m *model) drawRail(c look.Canvas) {
 			st = t.Select
 		}
 		c.Text(1, y, fmt.Sprintf("%d %s", i+1, s.Title()), st)
-		for k, line := range s.Rail(t) {
-			if k < min(3, m.stepHeight()-1) {
-				c.Text(3, y+1+k, look.Clip(line.Text, c.W-4), on(line.Style))
-			}
+		for k, line := range worst(s.Rail(t), min(3, m.stepHeight()-1), t) {
+			c.Text(3, y+1+k, look.Clip(line.Text, c.W-4), on(line.Style))
 		}
 	}
 	y := 3 + len(m.screens)*m.stepHeight()
