@@ -311,7 +311,9 @@ func (p *pass) subscribed() {
 	const within = 2 * time.Second
 	for _, e := range slices.Backward(p.events(1)) {
 		if accepted(&e) {
-			p.await(e.Seq, within-time.Since(e.At), got(packet.SUBACK))
+			if ack := p.await(e.Seq, within-time.Since(e.At), got(packet.SUBACK)); ack != nil {
+				p.wait(settle - time.Since(ack.At)) // the tap saw it first: the device has still to take it
+			}
 			return
 		}
 	}
