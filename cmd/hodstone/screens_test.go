@@ -233,7 +233,12 @@ func TestCommandsByHand(t *testing.T) {
 	x.keys("Space")
 	x.await(`shore +○ off`)
 	x.keys("Home", "s") // a command that the contract refuses is told at the keystroke, and goes out where it is meant
-	x.await(`send by hand`, `as shore send \{.*\} to feeder\.set of pen 1`, `for no shore is connected`, `✓ as feeder\.set agrees`)
+	x.await(
+		`send by hand`,
+		`as shore send \{.*\} to feeder\.set of pen 1`,
+		`for no shore is connected`,
+		`✓ as feeder\.set agrees`,
+	)
 	x.keys("C-u")
 	x.await(`begin with: as PARTY send PAYLOAD`)
 	x.types(`as shore send {"run":true,"rate":333`)
@@ -624,7 +629,9 @@ devices:
 	}
 	publish := func(value string) {
 		topic := "v/2/oxygen"
-		l.Write([]byte("\x30" + string(rune(2+len(topic)+len(value))) + "\x00" + string(rune(len(topic))) + topic + value))
+		l.Write(
+			[]byte("\x30" + string(rune(2+len(topic)+len(value))) + "\x00" + string(rune(len(topic))) + topic + value),
+		)
 	}
 	publish("7.75")
 	x.keys("3")
@@ -651,7 +658,13 @@ func TestADeviceIsPutToTheProofOnTheScreen(t *testing.T) {
 	x.keys("Escape")
 	x.await(`misbehaves: payload\.numbers-as-text`, `q quit`)
 	x.keys("P")
-	x.await(`pen-2 is put to the proof`, `it dials mqtts://127\.0\.0\.1:`, `✓ kept +device\.arrives`, `◌ under way +device\.speaks`, `○ 7 off`)
+	x.await(
+		`pen-2 is put to the proof`,
+		`it dials mqtts://127\.0\.0\.1:`,
+		`✓ kept +device\.arrives`,
+		`◌ under way +device\.speaks`,
+		`○ 7 off`,
+	)
 	x.keys("Down")
 	x.await(`under way for 1\ds in all`)
 	x.await(`✗ broken +device\.speaks`, `→ let what pen\.\w+ says at /\w+ be type "number"; it is`)
@@ -670,9 +683,20 @@ func TestALoadOnTheScreen(t *testing.T) {
 	x := open(t, 160, 47, "demo")
 	x.await(`7 on`)
 	x.keys("7")
-	x.await(`spring tide +120 plain, 80 tls, echo`, `clients from 40 to 200 by 40`, `a quick look`, `▸ spring tide`, `idle`)
+	x.await(
+		`spring tide +120 plain, 80 tls, echo`,
+		`clients from 40 to 200 by 40`,
+		`a quick look`,
+		`▸ spring tide`,
+		`idle`,
+	)
 	x.keys("Enter")
-	x.await(`◌ step 1: 40 clients, 1500 messages a second asked for`, `clients in +40`, `round trip p99 +[\d.]+ .s`, `◌ under way`)
+	x.await(
+		`◌ step 1: 40 clients, 1500 messages a second asked for`,
+		`clients in +40`,
+		`round trip p99 +[\d.]+ .s`,
+		`◌ under way`,
+	)
 	x.keys("Space")
 	x.await(`‖ held: step`, `space go on`)
 	x.keys("Space")

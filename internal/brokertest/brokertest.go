@@ -111,9 +111,18 @@ func Start(t testing.TB, o Options) *Broker {
 		}
 		config += "log_type all\nallow_anonymous false\npassword_file " + passwords + "\n"
 		secure := b.certificates(dir)
-		listeners = append(listeners, listener{"tls", "mqtts", "", secure}, listener{"ws", "ws", "/mqtt", "protocol websockets\n"},
+		listeners = append(
+			listeners,
+			listener{"tls", "mqtts", "", secure},
+			listener{"ws", "ws", "/mqtt", "protocol websockets\n"},
 			listener{"wss", "wss", "/mqtt", "protocol websockets\n" + secure},
-			listener{"tls with client certificate", "mqtts", "", secure + "require_certificate true\ncrlfile " + filepath.Join(dir, "crl.pem") + "\n"})
+			listener{
+				"tls with client certificate",
+				"mqtts",
+				"",
+				secure + "require_certificate true\ncrlfile " + filepath.Join(dir, "crl.pem") + "\n",
+			},
+		)
 	}
 	config += o.Lines
 	t.Cleanup(func() {

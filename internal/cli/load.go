@@ -1,21 +1,13 @@
 package cli
 
 import (
-	"cmp"
-	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"net"
-	"net/http"
 	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
@@ -25,7 +17,6 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/plain"
-	"hodstone/internal/report"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
 )
@@ -87,11 +78,21 @@ Exit code 0: the bound held, or there was none; 1: it did not, or the load was s
 
 func (f *loadFlags) flags(fl *pflag.FlagSet) {
 	f.access.flags(fl)
-	fl.StringArrayVar(&f.clients, "client", nil, "with a workspace: KIND=N, so many of a kind of devices, or of plain, tls, ws, wss; may be given several times")
+	fl.StringArrayVar(
+		&f.clients,
+		"client",
+		nil,
+		"with a workspace: KIND=N, so many of a kind of devices, or of plain, tls, ws, wss; may be given several times",
+	)
 	for _, t := range []string{"plain", "tls", "ws", "wss"} {
 		n := new(int)
 		f.count[t] = n
-		fl.IntVar(n, t, 0, "so many clients that are no devices, by "+map[string]string{"plain": "TCP", "tls": "TLS", "ws": "WebSocket", "wss": "secure WebSocket"}[t])
+		fl.IntVar(
+			n,
+			t,
+			0,
+			"so many clients that are no devices, by "+map[string]string{"plain": "TCP", "tls": "TLS", "ws": "WebSocket", "wss": "secure WebSocket"}[t],
+		)
 	}
 	n := new(int)
 	f.count[""] = n
@@ -114,7 +115,12 @@ func (f *loadFlags) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&f.ramp, "ramp", "", "clients, FROM..TO or FROM..TO/BY")
 	fl.StringVar(&f.rampRate, "ramp-rate", "", "messages a second, FROM..TO or FROM..TO/BY")
 	fl.DurationVar(&f.hold, "hold", 0, "how long each step is held; 10s by default")
-	fl.DurationVar(&f.climbs, "climb", 0, "climb steadily for so long, from the ramp's beginning to its end, in place of steps")
+	fl.DurationVar(
+		&f.climbs,
+		"climb",
+		0,
+		"climb steadily for so long, from the ramp's beginning to its end, in place of steps",
+	)
 	fl.BoolVar(&f.falls, "falls", false, "go down again by the same steps")
 	fl.StringVar(&f.connects, "connects", "", "how many connect a second at most, such as 500/s")
 	fl.StringVar(&f.storm, "storm", "", "what befalls all at once at the end: reconnect, restart or wills")
@@ -133,7 +139,12 @@ func (f *loadFlags) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&f.metrics, "metrics", "", "serve OpenMetrics on this address while it runs, such as 127.0.0.1:9464")
 	fl.StringVar(&f.write, "write", "", "print what lets an engine run --shard's parts: kubernetes or slurm")
 	fl.StringVar(&f.image, "image", "hodstone:latest", "with --write kubernetes: the container image")
-	fl.StringArrayVar(&f.recordFollow, "follow", nil, "NAME=PATH of the broker's log, which may tell what was in the way")
+	fl.StringArrayVar(
+		&f.recordFollow,
+		"follow",
+		nil,
+		"NAME=PATH of the broker's log, which may tell what was in the way",
+	)
 	fl.BoolVar(&f.json, "json", false, "write the result as JSON")
 }
 
@@ -198,7 +209,9 @@ func (f *loadFlags) change(x *workspace.Load, w *workspace.Workspace) (err error
 		x.Clients = append(x.Clients, workspace.LoadClients{Kind: kind, Count: n})
 	}
 	if len(x.Clients) == 0 {
-		return usage("say how many clients of which kind: --clients 500 with a URL; --plain, --tls, --ws, or --client KIND=N with a workspace")
+		return usage(
+			"say how many clients of which kind: --clients 500 with a URL; --plain, --tls, --ws, or --client KIND=N with a workspace",
+		)
 	}
 	if f.broker != "" {
 		x.Broker, x.Listener, _ = strings.Cut(f.broker, "/")
@@ -334,7 +347,10 @@ func shardOf(text string) (s fleet.Shard, err error) {
 		if a = os.Getenv("SLURM_ARRAY_TASK_ID"); a == "" {
 			index, err := strconv.Atoi(os.Getenv("JOB_COMPLETION_INDEX"))
 			if err != nil {
-				return s, usage("--shard env/%s takes the part from JOB_COMPLETION_INDEX or SLURM_ARRAY_TASK_ID, and neither is set", b)
+				return s, usage(
+					"--shard env/%s takes the part from JOB_COMPLETION_INDEX or SLURM_ARRAY_TASK_ID, and neither is set",
+					b,
+				)
 			}
 			a = strconv.Itoa(index + 1)
 		}
@@ -388,7 +404,10 @@ func (e *Env) loadBench(f *loadFlags, args []string) (*workbench.Bench, *workspa
 		if n := *f.count[""]; n > 0 {
 			kind := ""
 			for k, scheme := range workspace.Transports {
-				if e, err := link.Parse(where); err == nil && (e.WebSocket == strings.HasPrefix(scheme, "ws")) && e.TLS == strings.HasSuffix(scheme, "s") {
+				if e, err := link.Parse(
+					where,
+				); err == nil && (e.WebSocket == strings.HasPrefix(scheme, "ws")) &&
+					e.TLS == strings.HasSuffix(scheme, "s") {
 					kind = k
 				}
 			}
@@ -399,7 +418,9 @@ func (e *Env) loadBench(f *loadFlags, args []string) (*workbench.Bench, *workspa
 			return nil, nil, usage("%s goes with a URL; a workspace says it on the broker and its login", flag)
 		}
 		if *f.count[""] > 0 || f.allowed {
-			return nil, nil, usage("--clients and --allowed go with a URL; in a workspace clients are of a kind (--plain, --client KIND=N), and the broker says 'load: allowed'")
+			return nil, nil, usage(
+				"--clients and --allowed go with a URL; in a workspace clients are of a kind (--plain, --client KIND=N), and the broker says 'load: allowed'",
+			)
 		}
 		var err error
 		if w, err = openWorkspace(where); err != nil {
@@ -449,7 +470,11 @@ func (f *loadFlags) ofURL(where string) (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	br := &workspace.Broker{Name: endpoint.Address, Load: f.allowed, Listeners: []workspace.Listener{{Name: "url", URL: where}}}
+	br := &workspace.Broker{
+		Name:      endpoint.Address,
+		Load:      f.allowed,
+		Listeners: []workspace.Listener{{Name: "url", URL: where}},
+	}
 	w := &workspace.Workspace{Contract: &contract.Contract{}, Brokers: []*workspace.Broker{br}}
 	login, err := f.login()
 	if err != nil {
@@ -478,255 +503,4 @@ func (f *loadFlags) ofURL(where string) (*workspace.Workspace, error) {
 		w.Logins, br.Login = append(w.Logins, login), login.Name
 	}
 	return w, nil
-}
-
-func (e *Env) runLoad(ctx context.Context, f *loadFlags, args []string) error {
-	if f.write != "" {
-		return e.writeEngine(f, args)
-	}
-	shard, err := shardOf(f.shard)
-	if err != nil {
-		return err
-	}
-	at, err := startOf(f.startAt, time.Now())
-	if err != nil {
-		return err
-	}
-	var over *fleet.Result
-	switch {
-	case f.over != "" && f.drawing == "":
-		return usage("--over goes with --drawing")
-	case f.over != "":
-		if over, err = readResult(f.over); err != nil {
-			return err
-		}
-	}
-	b, x, err := e.loadBench(f, args)
-	if err != nil {
-		return err
-	}
-	defer b.Close()
-	l, err := b.Loading(x, workbench.LoadOptions{Shard: shard, Seed: f.seed})
-	if err != nil {
-		return &exit{exitUsage, err}
-	}
-	rec := recording{follow: f.recordFollow}
-	stopFollow, err := rec.start(ctx, e, b.Log, nil)
-	if err != nil {
-		return err
-	}
-	defer stopFollow()
-	if f.metrics != "" {
-		stop, err := serveMetrics(f.metrics, l)
-		if err != nil {
-			return err
-		}
-		defer stop()
-	}
-	for wait := time.Until(at); wait > 0; wait = time.Until(at) {
-		e.progress("begins in %s", wait.Round(time.Second))
-		select {
-		case <-time.After(min(wait, time.Second)):
-		case <-ctx.Done():
-			return &exit{exitBroken, errors.New("stopped before it began")}
-		}
-	}
-	if !f.json {
-		plain.Fprintf(e.Out, "%s on %s\n%s\n", strings.TrimSpace("load "+x.Name), l.Target(), report.LoadStepHead())
-	}
-	done := make(chan struct{})
-	go e.tellLoad(l, done, !f.json)
-	r := l.Run(ctx)
-	done <- struct{}{}
-	<-done
-	return e.loadEnds(f, r, over)
-}
-
-// progress shows a line that is written over, where a person looks on.
-func (e *Env) progress(format string, args ...any) {
-	if e.Terminal {
-		plain.Fprintf(e.ErrOut, "\r\x1b[K%s", fmt.Sprintf(format, args...))
-	}
-}
-
-// tellLoad tells of the steps as they end, and between of how it stands, until done is sent to; then it closes it.
-func (e *Env) tellLoad(l *workbench.Loader, done chan struct{}, lines bool) {
-	defer close(done)
-	told := 0
-	began := time.Now()
-	steps := func() {
-		s := l.State()
-		for ; told < len(s.Result.Steps); told++ {
-			if lines {
-				e.progress("")
-				plain.Fprintln(e.Out, report.LoadStepLine(told, &s.Result.Steps[told]))
-			}
-		}
-		left := ""
-		if d := l.Length() - time.Since(began); d > 0 && s.Result.Found == nil {
-			left = ", about " + d.Round(time.Second).String() + " left"
-		}
-		u := &s.Under
-		e.progress("%s: %d in, %d sent, %d received%s", s.Doing, u.In, u.Sent, u.Received, left)
-	}
-	tick := time.NewTicker(200 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-tick.C:
-			steps()
-		case <-done:
-			steps()
-			e.progress("")
-			return
-		}
-	}
-}
-
-// loadEnds writes what a load came to, and says so by the exit code.
-func (e *Env) loadEnds(f *loadFlags, r, over *fleet.Result) error {
-	if f.json {
-		if err := report.WriteLoadJSON(e.Out, r); err != nil {
-			return err
-		}
-	} else {
-		plain.Fprintln(e.Out)
-		for _, line := range report.LoadSummary(r) {
-			plain.Fprintln(e.Out, line)
-		}
-	}
-	for _, x := range []struct {
-		name  string
-		write func(*os.File) error
-	}{
-		{f.out, func(o *os.File) error { return report.WriteLoadJSON(o, r) }},
-		{f.csv, func(o *os.File) error { return report.WriteLoadCSV(o, r) }},
-		{f.drawing, func(o *os.File) error {
-			d, err := report.LoadDrawing(cmp.Or(r.Target, "load"), r, over)
-			if err != nil {
-				return err
-			}
-			return d.Write(o, f.drawing)
-		}},
-	} {
-		if x.name == "" {
-			continue
-		}
-		o, err := os.Create(x.name)
-		if err == nil {
-			err = x.write(o)
-			err = errors.Join(err, o.Close())
-		}
-		if err != nil {
-			return usage("%s cannot be written: %w", x.name, err)
-		}
-	}
-	switch {
-	case r.Total.In == 0 && r.Total.Clients > 0:
-		return &exit{exitNotReached, errors.New("nobody got in: 'hodstone reach' tells why")}
-	case r.Stopped:
-		return &exit{exitBroken, errors.New("stopped")}
-	case !r.Holds():
-		return &exit{exitBroken, fmt.Errorf("the bound %s did not hold", r.Bound)}
-	}
-	return nil
-}
-
-func (e *Env) loadMerge() *cobra.Command {
-	f := &loadFlags{}
-	c := &cobra.Command{
-		Use:   "merge PART.json…",
-		Short: "Add the parts of a load up, histograms and counts exactly",
-		Args:  cobra.MinimumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			var parts []*fleet.Result
-			for _, name := range args {
-				r, err := readResult(name)
-				if err != nil {
-					return err
-				}
-				parts = append(parts, r)
-			}
-			r, err := fleet.Merge(parts...)
-			if err != nil {
-				return &exit{exitUsage, err}
-			}
-			if !f.json {
-				plain.Fprintln(e.Out, report.LoadStepHead())
-				for i := range r.Steps {
-					plain.Fprintln(e.Out, report.LoadStepLine(i, &r.Steps[i]))
-				}
-			}
-			return e.loadEnds(f, r, nil)
-		},
-	}
-	fl := c.Flags()
-	fl.BoolVar(&f.json, "json", false, "write the result as JSON")
-	fl.StringVar(&f.out, "out", "", "write the result into this file as JSON")
-	fl.StringVar(&f.csv, "csv", "", "write a line for each second into this file")
-	fl.StringVar(&f.drawing, "drawing", "", "draw the load over time into this file: .svg or .pdf")
-	return c
-}
-
-// readResult reads a load's result.
-func readResult(name string) (*fleet.Result, error) {
-	const most = 256 << 20
-	b, err := infile.Read(name, most)
-	if err != nil {
-		return nil, usage("the result cannot be read: %w", err)
-	}
-	var r fleet.Result
-	if err := json.Unmarshal(b, &r); err != nil {
-		return nil, usage("%s is no result of a load: %w", name, err)
-	}
-	if r.Started.IsZero() {
-		return nil, usage("%s is no result of a load", name)
-	}
-	return &r, nil
-}
-
-// serveMetrics serves how a load stands, as OpenMetrics.
-func serveMetrics(addr string, l *workbench.Loader) (stop func(), err error) {
-	ln, err := net.Listen("tcp", addr)
-	if err != nil {
-		return nil, usage("--metrics cannot listen on %s: %w", addr, err)
-	}
-	registry := prometheus.NewRegistry()
-	gauge := func(name, help string, value func(s *fleet.State) float64) {
-		registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "hodstone", Subsystem: "load", Name: name, Help: help},
-			func() float64 { s := l.State(); return value(&s) }))
-	}
-	second := func(s *fleet.State) fleet.Second {
-		if n := len(s.Result.Seconds); n > 0 {
-			return s.Result.Seconds[n-1]
-		}
-		return fleet.Second{}
-	}
-	sum := func(s *fleet.State, of func(*fleet.StepResult) int64) (n float64) {
-		for i := range s.Result.Steps {
-			n += float64(of(&s.Result.Steps[i]))
-		}
-		return n + float64(of(&s.Under))
-	}
-	gauge("clients", "Clients that are connected.", func(s *fleet.State) float64 { return float64(s.Under.In) })
-	gauge("asked_messages_per_second", "Messages a second asked for.", func(s *fleet.State) float64 { return second(s).Asked })
-	gauge("round_trip_p50_seconds", "Median round trip in the last second.", func(s *fleet.State) float64 { return second(s).P50.Seconds() })
-	gauge("round_trip_p99_seconds", "99th percentile of round trips in the last second.", func(s *fleet.State) float64 { return second(s).P99.Seconds() })
-	gauge("missing_messages", "Messages under way, or lost.", func(s *fleet.State) float64 { return float64(second(s).Missing) })
-	gauge("generator_cores", "Cores that the generator uses.", func(s *fleet.State) float64 { return second(s).CPU })
-	for name, of := range map[string]func(*fleet.StepResult) int64{
-		"sent_messages":       func(s *fleet.StepResult) int64 { return s.Sent },
-		"received_messages":   func(s *fleet.StepResult) int64 { return s.Received },
-		"duplicated_messages": func(s *fleet.StepResult) int64 { return s.Duplicated },
-		"acknowledgements":    func(s *fleet.StepResult) int64 { return s.Acked },
-	} {
-		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "hodstone", Subsystem: "load", Name: name + "_total",
-			Help: strings.ReplaceAll(name, "_", " ")}, func() float64 { s := l.State(); return sum(&s, of) }))
-	}
-	mux := http.NewServeMux()
-	mux.Handle("/metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
-	const within = 5 * time.Second
-	srv := &http.Server{Handler: mux, ReadHeaderTimeout: within}
-	go srv.Serve(ln)
-	return func() { srv.Close() }, nil
 }

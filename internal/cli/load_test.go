@@ -8,11 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
-	"unsafe"
 
+	"golang.org/x/sys/unix"
 	batch "k8s.io/api/batch/v1"
 	"sigs.k8s.io/yaml"
 
@@ -53,7 +52,17 @@ func TestALoadOfTheWorkspace(t *testing.T) {
 	t.Parallel()
 	file, dir := loadFile(t), t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }
-	code, out, errOut := run("load", file, "tide", "--out", at("r.json"), "--csv", at("r.csv"), "--drawing", at("r.pdf"))
+	code, out, errOut := run(
+		"load",
+		file,
+		"tide",
+		"--out",
+		at("r.json"),
+		"--csv",
+		at("r.csv"),
+		"--drawing",
+		at("r.pdf"),
+	)
 	for _, want := range []string{"load tide on quay/tcp mqtt://127.0.0.1", "✓ held", "20 in of 20", "0 lost", "of 10 traced clients, 0 breaches", "the bound held at every step"} {
 		if code != 0 || !strings.Contains(out, want) {
 			t.Errorf("%d, no %q in\n%s%s", code, want, out, errOut)
@@ -72,8 +81,12 @@ func TestALoadOfTheWorkspace(t *testing.T) {
 	}
 	code, out, errOut = run("load", file, "mixed", "--json", "--drawing", at("over.svg"), "--over", at("r.json"))
 	var r fleet.Result
-	if err := json.Unmarshal([]byte(out), &r); err != nil || code != 0 && !strings.Contains(errOut, "less than two seconds") || r.Total.Sent != 30 ||
-		r.Total.Received != 30 || r.Total.In != 12 || r.Total.Handshakes != 4 || r.Shape != fleet.Pairs || r.QoS != 2 {
+	if err := json.Unmarshal(
+		[]byte(out),
+		&r,
+	); err != nil || code != 0 && !strings.Contains(errOut, "less than two seconds") || r.Total.Sent != 30 ||
+		r.Total.Received != 30 || r.Total.In != 12 || r.Total.Handshakes != 4 || r.Shape != fleet.Pairs ||
+		r.QoS != 2 {
 		t.Errorf("%d %v %+v %s", code, err, r.Total, errOut)
 	}
 	if code, out, _ = run("load", file, "wills"); code != 0 || !strings.Contains(out, "wills: 10 of 10 wills came") {
@@ -99,7 +112,7 @@ func TestWhatALoadIsRefused(t *testing.T) {
 		file + " --plain 5 --ramp 5":                                      "write 50..500/50",
 		file + " --plain 5 --ramp 1..5 --ramp-rate 1..5":                  "not both",
 		file + " --plain 5 --size 3":                                      "24 bytes are the least",
-		file + " --plain 5 --find rate":                                   "a bound has to be given",
+		file + " --plain 5 --rate 5/s --find rate":                        "a bound has to be given",
 		file + " --plain 5 --find speed --bound lost=0":                   "highest rate, or number of clients",
 		file + " --plain 5 --storm snow":                                  "takes reconnect, restart or wills",
 		file + " --plain 5 --shard 5/4":                                   "such as 3/16",
@@ -140,8 +153,26 @@ func TestPartsOfALoadAgainstARealBroker(t *testing.T) {
 		part := filepath.Join(dir, fmt.Sprintf("part%d.json", i+1))
 		parts = append(parts, part)
 		all.Go(func() {
-			args := []string{"load", broker.URLs["tcp"], "--clients", "40", "--each", "10", "--every", "100ms", "--shard", fmt.Sprintf("%d/4", i+1), "--out", part,
-				"--start-at", time.Now().Add(time.Second).Format(time.RFC3339), "--qos", "1", "--hold", "20s"}
+			args := []string{
+				"load",
+				broker.URLs["tcp"],
+				"--clients",
+				"40",
+				"--each",
+				"10",
+				"--every",
+				"100ms",
+				"--shard",
+				fmt.Sprintf("%d/4", i+1),
+				"--out",
+				part,
+				"--start-at",
+				time.Now().Add(time.Second).Format(time.RFC3339),
+				"--qos",
+				"1",
+				"--hold",
+				"20s",
+			}
 			if i == 0 {
 				args = append(args, "--metrics", "127.0.0.1:19471")
 			}
@@ -189,26 +220,67 @@ func TestARealBrokersLimitsAreNamed(t *testing.T) {
 	var all sync.WaitGroup
 	all.Go(func() {
 		b := brokertest.Start(t, brokertest.Options{Anonymous: true})
-		few := [2]uint64{256, 256}
-		const nofile = 7
-		if _, _, errno := syscall.Syscall6(syscall.SYS_PRLIMIT64, uintptr(b.PID()), nofile, uintptr(unsafe.Pointer(&few)), 0, 0, 0); errno != 0 {
-			t.Error(errno)
+		if err := unix.Prlimit(b.PID(), unix.RLIMIT_NOFILE, &unix.Rlimit{Cur: 256, Max: 256}, nil); err != nil {
+			t.Error(err)
 		}
-		if out := load(b, "--clients", "300", "--hold", "1s", "--bound", "refused=0"); !strings.Contains(out, "the broker's descriptors: its process has") ||
-			!strings.Contains(out, "of 256 open") || !strings.Contains(out, "limit      the broker was the limit") {
+		if out := load(
+			b,
+			"--clients",
+			"300",
+			"--hold",
+			"1s",
+			"--bound",
+			"refused=0",
+		); !strings.Contains(out, "the broker's descriptors: its process has") ||
+			!strings.Contains(out, "of 256 open") ||
+			!strings.Contains(out, "limit      the broker was the limit") {
 			t.Error(out)
 		}
 	})
 	all.Go(func() {
 		b := brokertest.Start(t, brokertest.Options{Anonymous: true, Listener: "max_connections 50\n"})
-		if out := load(b, "--clients", "80", "--hold", "1s", "--bound", "refused=0"); !strings.Contains(out, "a cap on connections, of the broker's configuration or licence") ||
+		if out := load(
+			b,
+			"--clients",
+			"80",
+			"--hold",
+			"1s",
+			"--bound",
+			"refused=0",
+		); !strings.Contains(
+			out,
+			"a cap on connections, of the broker's configuration or licence",
+		) ||
 			strings.Contains(out, "the broker's descriptors") {
 			t.Error(out)
 		}
 	})
 	all.Go(func() {
-		b := brokertest.Start(t, brokertest.Options{Anonymous: true, Lines: "max_queued_messages 10\nmax_inflight_messages 1\nsys_interval 1\n"})
-		if out := load(b, "--clients", "100", "--shape", "fan-in", "--qos", "1", "--rate", "20000/s", "--hold", "3s", "--bound", "lost=0"); !strings.Contains(out, "a queue of the broker's: ") ||
+		b := brokertest.Start(
+			t,
+			brokertest.Options{
+				Anonymous: true,
+				Lines:     "max_queued_messages 10\nmax_inflight_messages 1\nsys_interval 1\n",
+			},
+		)
+		if out := load(
+			b,
+			"--clients",
+			"100",
+			"--shape",
+			"fan-in",
+			"--qos",
+			"1",
+			"--rate",
+			"20000/s",
+			"--hold",
+			"3s",
+			"--bound",
+			"lost=0",
+		); !strings.Contains(
+			out,
+			"a queue of the broker's: ",
+		) ||
 			!strings.Contains(out, "limit      the broker was the limit") {
 			t.Error(out)
 		}
@@ -220,23 +292,49 @@ func TestARealBrokersLimitsAreNamed(t *testing.T) {
 func TestWhatEnginesRun(t *testing.T) {
 	t.Parallel()
 	file := loadFile(t)
-	code, out, errOut := run("load", file, "tide", "--qos", "1", "--bound", "p99<1s,lost=0", "--shard", "env/16", "--write", "kubernetes")
+	code, out, errOut := run(
+		"load",
+		file,
+		"tide",
+		"--qos",
+		"1",
+		"--bound",
+		"p99<1s,lost=0",
+		"--shard",
+		"env/16",
+		"--write",
+		"kubernetes",
+	)
 	var job batch.Job
 	if err := yaml.UnmarshalStrict([]byte(out), &job); err != nil || code != 0 {
 		t.Fatal(code, err, errOut)
 	}
 	pod := job.Spec.Template.Spec
-	if *job.Spec.CompletionMode != batch.IndexedCompletion || *job.Spec.Completions != 16 || *job.Spec.Parallelism != 16 || len(pod.Containers) != 1 ||
-		len(pod.Volumes) != 1 || pod.RestartPolicy != "Never" {
+	if *job.Spec.CompletionMode != batch.IndexedCompletion || *job.Spec.Completions != 16 ||
+		*job.Spec.Parallelism != 16 ||
+		len(pod.Containers) != 1 ||
+		len(pod.Volumes) != 1 ||
+		pod.RestartPolicy != "Never" {
 		t.Errorf("%+v", job.Spec)
 	}
 	args := strings.Join(pod.Containers[0].Args, " ")
-	for _, want := range []string{"load " + file + " tide", "--bound=p99<1s,lost=0", "--shard=env/16", "--start-at=", "--json"} {
+	for _, want := range []string{"load w.yaml tide", "--bound=p99<1s,lost=0", "--shard=env/16", "--start-at=", "--json"} {
 		if !strings.Contains(args, want) {
 			t.Errorf("no %q in %s", want, args)
 		}
 	}
-	code, out, errOut = run("load", "mqtt://127.0.0.1:1883", "--clients", "40", "--bound", "p99<1s", "--shard", "env/4", "--write", "slurm")
+	code, out, errOut = run(
+		"load",
+		"mqtt://127.0.0.1:1883",
+		"--clients",
+		"40",
+		"--bound",
+		"p99<1s",
+		"--shard",
+		"env/4",
+		"--write",
+		"slurm",
+	)
 	for _, want := range []string{"#SBATCH --array=1-4", "'--bound=p99<1s'", "'--shard=env/4'", "--out=part-$SLURM_ARRAY_TASK_ID.json", "'mqtt://127.0.0.1:1883'"} {
 		if code != 0 || !strings.HasPrefix(out, "#!/bin/sh\n") || !strings.Contains(out, want) {
 			t.Errorf("%d, no %q in %s%s", code, want, out, errOut)
@@ -247,13 +345,24 @@ func TestWhatEnginesRun(t *testing.T) {
 // TestAPartOfAnEngine: which part it is stands in the environment.
 func TestAPartOfAnEngine(t *testing.T) {
 	file := loadFile(t)
-	if code, _, errOut := run("load", file, "mixed", "--shard", "env/2"); code != 2 || !strings.Contains(errOut, "neither is set") {
+	if code, _, errOut := run(
+		"load",
+		file,
+		"mixed",
+		"--shard",
+		"env/2",
+	); code != 2 ||
+		!strings.Contains(errOut, "neither is set") {
 		t.Error(code, errOut)
 	}
 	t.Setenv("JOB_COMPLETION_INDEX", "1")
 	_, out, errOut := run("load", file, "mixed", "--shard", "env/2", "--json")
 	var r fleet.Result
-	if err := json.Unmarshal([]byte(out), &r); err != nil || r.Shard != "2/2" || r.Total.In != 6 || r.Total.Received != 15 {
+	if err := json.Unmarshal(
+		[]byte(out),
+		&r,
+	); err != nil || r.Shard != "2/2" || r.Total.In != 6 ||
+		r.Total.Received != 15 {
 		t.Errorf("%v %+v %s", err, r.Total, errOut)
 	}
 }

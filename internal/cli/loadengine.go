@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -51,10 +52,14 @@ func (e *Env) writeEngine(f *loadFlags, args []string) error {
 	if f.startAt == "" {
 		start = start.Add(startAfter)
 	}
+	local := !strings.Contains(args[0], "://")
+	if f.write == "kubernetes" && local { // it is mounted where the pod works
+		args = append([]string{filepath.Base(args[0])}, args[1:]...)
+	}
 	words := f.partArgs(args, start)
 	switch f.write {
 	case "kubernetes":
-		return e.writeKubernetes(f, words, s.Of, !strings.Contains(args[0], "://"))
+		return e.writeKubernetes(f, words, s.Of, local)
 	case "slurm":
 		var quoted []string
 		for _, w := range words {
@@ -82,13 +87,27 @@ func (e *Env) writeKubernetes(f *loadFlags, words []string, parts int, workspace
 		{Key: "name", Value: "load"},
 		{Key: "image", Value: f.image},
 		{Key: "args", Value: append(words, fmt.Sprintf("--shard=env/%d", parts), "--json")},
-		{Key: "resources", Value: m{{Key: "requests", Value: m{{Key: "cpu", Value: "2"}, {Key: "memory", Value: "2Gi"}}}}},
+		{
+			Key:   "resources",
+			Value: m{{Key: "requests", Value: m{{Key: "cpu", Value: "2"}, {Key: "memory", Value: "2Gi"}}}},
+		},
 	}
 	pod := m{{Key: "restartPolicy", Value: "Never"}}
 	if workspace {
-		container = append(container,
+		container = append(
+			container,
 			yaml.MapItem{Key: "workingDir", Value: "/workspace"},
-			yaml.MapItem{Key: "volumeMounts", Value: []m{{{Key: "name", Value: "workspace"}, {Key: "mountPath", Value: "/workspace"}, {Key: "readOnly", Value: true}}}})
+			yaml.MapItem{
+				Key: "volumeMounts",
+				Value: []m{
+					{
+						{Key: "name", Value: "workspace"},
+						{Key: "mountPath", Value: "/workspace"},
+						{Key: "readOnly", Value: true},
+					},
+				},
+			},
+		)
 		pod = append(pod, yaml.MapItem{Key: "volumes", Value: []m{{{Key: "name", Value: "workspace"},
 			{Key: "configMap", Value: m{{Key: "name", Value: "hodstone-workspace"}}}}}})
 	}
@@ -113,7 +132,7 @@ func (e *Env) writeKubernetes(f *loadFlags, words []string, parts int, workspace
 	}
 	note := ""
 	if workspace {
-		note = "# The workspace and the files beside it: kubectl create configmap hodstone-workspace --from-file=FOLDER\n"
+		note = "# The workspace and the files beside it (not those in folders): kubectl create configmap hodstone-workspace --from-file=FOLDER\n"
 	}
 	plain.Fprintf(e.Out, `# Each pod is a part of the load, and writes its result to its log. Once all have ended:
 #   for p in $(kubectl get pods -l job-name=hodstone-load -o name); do kubectl logs $p > part-$(basename $p).json; done

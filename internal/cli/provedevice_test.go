@@ -30,7 +30,8 @@ func TestADeviceIsPutToTheProofByCommand(t *testing.T) {
 	for _, name := range []string{saved, written} {
 		b, err := os.ReadFile(name)
 		if err != nil || !strings.Contains(string(b), "before DISCONNECT") ||
-			name == written && (!strings.Contains(string(b), "Proof of the device pen-2") || !strings.Contains(string(b), "MQTT §3.14")) {
+			name == written &&
+				(!strings.Contains(string(b), "Proof of the device pen-2") || !strings.Contains(string(b), "MQTT §3.14")) {
 			t.Errorf("%s: %v\n%s", name, err, b)
 		}
 	}

@@ -374,8 +374,14 @@ func (j *Judge) look(p *Pass, alike bool) {
 
 // Examine returns what a payload alone breaks of a clause, by those of the rules that look at payloads.
 func Examine(c *Contract, rules []*Rule, cl *Clause, b []byte) (found []Breach) {
-	p := Pass{Fact: FactMessage, Clause: cl, Cell: &Cell{Clause: cl}, Message: &Message{Payload: b}, payload: &decoded{},
-		found: &found}
+	p := Pass{
+		Fact:    FactMessage,
+		Clause:  cl,
+		Cell:    &Cell{Clause: cl},
+		Message: &Message{Payload: b},
+		payload: &decoded{},
+		found:   &found,
+	}
 	for _, r := range rules {
 		if r.Payload {
 			p.rule = r.Name

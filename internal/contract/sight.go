@@ -136,7 +136,8 @@ func (j *Judge) fire(e *eye, until time.Time, included bool) (out []Breach) {
 		}
 		heap.Pop(&e.due)
 		if j.excused != nil && d.cell != nil && j.excused(d.rule, d.cell.Clause, d.cell.Topic, d.at) {
-			if every := d.cell.Clause.Every; d.rule == RuleSilence && every.Period > 0 { // it may be silent on, by itself
+			if every := d.cell.Clause.Every; d.rule == RuleSilence &&
+				every.Period > 0 { // it may be silent on, by itself
 				d.at = d.at.Add(every.Period + every.Tolerance)
 				e.due.add(d)
 			}

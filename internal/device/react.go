@@ -75,7 +75,9 @@ func (r *reaction) read(m *packet.Publish) (env map[string]any, ok bool) {
 	if !topic.Match(r.filter, m.Topic) {
 		return nil, false
 	}
-	if old := m.Retain && r.clause.Retain != nil && !*r.clause.Retain; old && !r.d.has(func(f *misdeed) bool { return f.obeysOld }) {
+	if old := m.Retain && r.clause.Retain != nil &&
+		!*r.clause.Retain; old &&
+		!r.d.has(func(f *misdeed) bool { return f.obeysOld }) {
 		return nil, false // a stored copy of what nobody was to store
 	}
 	values, _ := r.clause.Topic.Match(m.Topic)

@@ -171,20 +171,11 @@ func (b Bound) Broken(s *StepResult) (out []string) {
 
 // measure is what a step has of a measure: seconds, a count, or a share; not known where no round trip was measured.
 func (s *StepResult) measure(what string) (v float64, known bool) {
-	at := func(d Spread, of float64) (float64, bool) { return of, d.Count > 0 }
+	x := &s.Trip
+	if d, is := map[string]time.Duration{"p50": x.P50, "p90": x.P90, "p99": x.P99, "p99.9": x.P999, "max": x.Max, "mean": x.Mean}[what]; is {
+		return d.Seconds(), x.Count > 0
+	}
 	switch what {
-	case "p50":
-		return at(s.Trip, s.Trip.P50.Seconds())
-	case "p90":
-		return at(s.Trip, s.Trip.P90.Seconds())
-	case "p99":
-		return at(s.Trip, s.Trip.P99.Seconds())
-	case "p99.9":
-		return at(s.Trip, s.Trip.P999.Seconds())
-	case "max":
-		return at(s.Trip, s.Trip.Max.Seconds())
-	case "mean":
-		return at(s.Trip, s.Trip.Mean.Seconds())
 	case "connect-p99":
 		return s.Connect.P99.Seconds(), true
 	case "lost":

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,8 +24,8 @@ const (
 	ownDescriptors = "this program may open no more files"
 	noPort         = "no local port is free"
 	notListening   = "nobody listens there (connection refused)"
-	closedUnsaid   = "the connection was closed before CONNACK"
-	resetUnsaid    = "the connection was reset before CONNACK"
+	closedUnsaid   = "the connection was closed without a word"
+	resetUnsaid    = "the connection was reset"
 	noAnswer       = "no answer in time"
 )
 
@@ -41,11 +42,16 @@ func causeOf(err error) string {
 		return noPort
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return notListening
-	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
+	case errors.Is(err, context.DeadlineExceeded),
+		errors.Is(err, os.ErrDeadlineExceeded),
+		errors.Is(err, syscall.ETIMEDOUT):
 		return noAnswer
 	case errors.Is(err, syscall.ECONNRESET), client.BlameOf(err) == client.ByReset:
 		return resetUnsaid
-	case errors.As(err, &ended), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE), errors.Is(err, io.ErrClosedPipe):
+	case errors.As(err, &ended),
+		errors.Is(err, io.EOF),
+		errors.Is(err, syscall.EPIPE),
+		errors.Is(err, io.ErrClosedPipe):
 		if ended != nil && ended.Coded {
 			return ended.Error()
 		}
@@ -66,8 +72,12 @@ var portPattern = regexp.MustCompile(`:\d{4,5}\b`)
 // What the log of a broker says of limits.
 var (
 	logDescriptors = regexp.MustCompile(`(?i)too many open files|file descriptor|out of (?:file )?handles|EMFILE`)
-	logCap         = regexp.MustCompile(`(?i)max[_ ]connections|connection limit|maximum (?:number of )?(?:client )?connections|too many connections|licen[cs]e`)
-	logDropped     = regexp.MustCompile(`(?i)\bmessages? (?:are|is|were|was|being|has been|have been)?\s*(?:being )?dropp|dropped .*(?:queue|message)|queue (?:is )?full|max[_ ]queued`)
+	logCap         = regexp.MustCompile(
+		`(?i)max[_ ]connections|connection limit|maximum (?:number of )?(?:client )?connections|too many connections|licen[cs]e`,
+	)
+	logDropped = regexp.MustCompile(
+		`(?i)\bmessages? (?:are|is|were|was|being|has been|have been)?\s*(?:being )?dropp|dropped .*(?:queue|message)|queue (?:is )?full|max[_ ]queued`,
+	)
 )
 
 // causes names the limits that a step ran into.
@@ -79,7 +89,7 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 	}
 	var log []string
 	if f.plan.Log != nil {
-		log = f.plan.Log()
+		log = f.plan.Log(f.began)
 	}
 	told := func(re *regexp.Regexp) string {
 		for _, line := range slices.Backward(log) {
@@ -93,13 +103,20 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 		n := s.Refusals[why]
 		switch {
 		case why == ownDescriptors:
-			say("the generator's descriptors: this program may open %d files; raise it with ulimit -n", s.Strain.Allowed)
+			say(
+				"the generator's descriptors: this program may open %d files; raise it with ulimit -n",
+				s.Strain.Allowed,
+			)
 		case why == noPort:
 			say("the generator's ports: no local port is free any more; dial from more addresses with --local")
 		case why == notListening && f.ends.Load() > 0:
-			say("the broker was down for a while: %d links ended, and %d tries to connect found nobody listening", f.ends.Load(), n)
+			say(
+				"the broker was down for a while: %d links ended, and %d tries to connect found nobody listening",
+				f.ends.Load(),
+				n,
+			)
 		case why == closedUnsaid, why == resetUnsaid, why == notListening && s.In > 0, why == noAnswer && s.In > 0:
-			f.capped(s, n, why, told, say)
+			capped(s, n, why, told, say)
 		case strings.HasPrefix(why, "CONNACK"):
 			say("%d tries to connect were refused with %s", n, strings.TrimPrefix(why, "CONNACK: "))
 		default:
@@ -111,10 +128,18 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 		switch line := told(logDropped); {
 		case line != "":
 			say("a queue of the broker's: %d messages did not come; its log says: %s", lost, line)
-		case s.Facts["dropped"] != "" && s.Facts["dropped"] != "0":
-			say("a queue of the broker's: %d messages did not come, and it tells that it dropped %s in all", lost, s.Facts["dropped"])
+		case cmp.Or(f.dropped, "0") != cmp.Or(s.Facts["dropped"], "0"):
+			say(
+				"a queue of the broker's: %d messages did not come, and it tells that it dropped %s in all, before %s",
+				lost,
+				s.Facts["dropped"],
+				cmp.Or(f.dropped, "0"),
+			)
 		default:
-			say("%d messages did not come to receivers that were connected: the broker took them and did not pass them on, such as for a queue that was full", lost)
+			say(
+				"%d messages did not come to receivers that were connected: the broker took them and did not pass them on, such as for a queue that was full",
+				lost,
+			)
 		}
 	}
 	if s.Away > 0 {
@@ -124,22 +149,39 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 }
 
 // capped tells a cap on connections from a lack of descriptors, as far as that can be.
-func (f *Fleet) capped(s *StepResult, n int, why string, told func(*regexp.Regexp) string, say func(string, ...any)) {
+func capped(s *StepResult, n int, why string, told func(*regexp.Regexp) string, say func(string, ...any)) {
 	const spare = 24 // descriptors that a process keeps for other things
 	p := s.Broker
 	descriptors, limit := told(logDescriptors), told(logCap)
 	switch {
 	case p.Known && !p.Own && p.Allowed > 0 && uint64(p.Descriptors)+spare >= p.Allowed:
-		say("the broker's descriptors: its process has %d of %d open, and %d tries failed: %s", p.Descriptors, p.Allowed, n, why)
+		say(
+			"the broker's descriptors: its process has %d of %d open, and %d tries failed: %s",
+			p.Descriptors,
+			p.Allowed,
+			n,
+			why,
+		)
 	case descriptors != "":
 		say("the broker's descriptors: its log says: %s", descriptors)
 	case limit != "":
 		say("a cap on connections: the broker's log says: %s", limit)
 	case p.Known && !p.Own && p.Allowed > 0:
-		say("a cap on connections, of the broker's configuration or licence: %d clients are in, %d tries failed (%s), and its process has only %d of %d descriptors open",
-			s.In, n, why, p.Descriptors, p.Allowed)
+		say(
+			"a cap on connections, of the broker's configuration or licence: %d clients are in, %d tries failed (%s), and its process has only %d of %d descriptors open",
+			s.In,
+			n,
+			why,
+			p.Descriptors,
+			p.Allowed,
+		)
 	default:
-		say("a cap on connections, or the broker's limit of descriptors: %d clients are in, and %d tries failed: %s. From outside the two look alike; follow its log, or run this on its machine", s.In, n, why)
+		say(
+			"a cap on connections, or the broker's limit of descriptors: %d clients are in, and %d tries failed: %s. From outside the two look alike; follow its log, or run this on its machine",
+			s.In,
+			n,
+			why,
+		)
 	}
 }
 
@@ -149,7 +191,16 @@ func (r *Result) sum() {
 	var sending time.Duration
 	for i := range r.Steps {
 		s := &r.Steps[i]
-		t.join(StepResult{Counts: s.Counts, Trip: s.Trip, Ack: s.Ack, Connect: s.Connect, Lag: s.Lag, Refusals: s.Refusals})
+		t.join(
+			StepResult{
+				Counts:   s.Counts,
+				Trip:     s.Trip,
+				Ack:      s.Ack,
+				Connect:  s.Connect,
+				Lag:      s.Lag,
+				Refusals: s.Refusals,
+			},
+		)
 		t.Clients, t.In, t.Refused = max(t.Clients, s.Clients), max(t.In, s.In), max(t.Refused, s.Refused)
 		t.Asked, t.Reached, t.Heard = max(t.Asked, s.Asked), max(t.Reached, s.Reached), max(t.Heard, s.Heard)
 		sending += s.Took
@@ -186,7 +237,8 @@ func (r *Result) judge() {
 	var s *StepResult
 	for i := range r.Steps {
 		x := &r.Steps[i]
-		if !x.Cut && (len(x.Broken) > 0 || x.Lost > x.Away || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
+		if !x.Cut &&
+			(len(x.Broken) > 0 || x.Lost > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
 			s = x
 			break
 		}
@@ -203,6 +255,8 @@ func (r *Result) judge() {
 		}
 		if r.Each > 0 {
 			why("all clients were in, and sent what they were to")
+		} else if last.Asked == 0 {
+			why("all clients were in")
 		} else {
 			why("all clients were in, and what was asked for was reached (%s of %s messages a second at the last step)",
 				rounded(last.Reached), rounded(last.Asked))
@@ -212,15 +266,23 @@ func (r *Result) judge() {
 	share := s.Strain.CPU / float64(max(1, s.Strain.Cores))
 	var own []string
 	// A generator that is late or busy makes round trips long and rates low; it makes no broker lose or refuse.
-	slow := r.Each == 0 && s.Asked > 0 && s.Reached < fewer*s.Asked || slices.ContainsFunc(s.Broken, func(text string) bool {
-		return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "refused") && !strings.HasPrefix(text, "duplicated") &&
-			!strings.HasPrefix(text, "out-of-order")
-	})
+	slow := r.Each == 0 && s.Asked > 0 && s.Reached < fewer*s.Asked ||
+		slices.ContainsFunc(s.Broken, func(text string) bool {
+			return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "refused") &&
+				!strings.HasPrefix(text, "duplicated") &&
+				!strings.HasPrefix(text, "out-of-order")
+		})
 	if slow && share >= busyCores {
 		own = append(own, fmt.Sprintf("it used %.1f of %d cores", s.Strain.CPU, s.Strain.Cores))
 	}
 	if slow && s.Lag.Count > 0 && s.Lag.P99 > r.lateMost(s) {
-		own = append(own, fmt.Sprintf("it came to send %s late, by its own doing, at the 99th percentile", s.Lag.P99.Round(100*time.Microsecond)))
+		own = append(
+			own,
+			fmt.Sprintf(
+				"it came to send %s late, by its own doing, at the 99th percentile",
+				s.Lag.P99.Round(100*time.Microsecond),
+			),
+		)
 	}
 	for _, l := range s.Limits {
 		if strings.HasPrefix(l, "the generator's") {
@@ -238,10 +300,20 @@ func (r *Result) judge() {
 		why("bound broken at %d clients, %s messages a second: %s", s.Clients, rounded(s.Asked), b)
 	}
 	const oneCore = 0.85
+	// What went with links that ended may have been lost by the broker, or on the way to it.
+	linksOnly := s.Lost > 0 && s.Lost == s.Away && s.Refused == 0 && !slow &&
+		!slices.ContainsFunc(s.Broken, func(text string) bool { return !strings.HasPrefix(text, "lost") })
 	switch {
+	case linksOnly:
+		r.Limit = Unclear
+		why("%d messages were lost with links that ended: by the broker, or on the way to it", s.Lost)
 	case s.Broker.Known && !s.Broker.Own && s.Broker.CPU >= oneCore && share >= busyCores:
 		r.Limit = Unclear
-		why("both are at their end, and share this machine: %s, and %s. Put the generator on another machine", strings.Join(own, ", "), broker)
+		why(
+			"both are at their end, and share this machine: %s, and %s. Put the generator on another machine",
+			strings.Join(own, ", "),
+			broker,
+		)
 	case len(own) > 0 && s.Broker.Own:
 		r.Limit = Unclear
 		why("%s, and %s: put the load on a broker of its own", strings.Join(own, ", "), broker)
@@ -253,8 +325,12 @@ func (r *Result) judge() {
 		}
 	default:
 		r.Limit = Broker
-		why("the generator had time left: it used %.2f of %d cores, and came to send %s late at the 99th percentile", s.Strain.CPU,
-			s.Strain.Cores, s.Lag.P99.Round(10*time.Microsecond))
+		why(
+			"the generator had time left: it used %.2f of %d cores, and came to send %s late at the 99th percentile",
+			s.Strain.CPU,
+			s.Strain.Cores,
+			s.Lag.P99.Round(10*time.Microsecond),
+		)
 		if broker != "" {
 			why("%s", broker)
 		}

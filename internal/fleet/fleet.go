@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"math/rand/v2"
 	"runtime"
@@ -27,8 +28,9 @@ type Fleet struct {
 	gap    atomic.Int64  // between two messages of a client, in nanoseconds; 0 while none are sent
 	active atomic.Int64  // publishers that are connected
 	closed atomic.Bool
-	ends   atomic.Int64 // links that ended in the step, and were wanted
-	turn   atomic.Int64 // changes as others are wanted
+	ends   atomic.Int64  // links that ended in the step, and were wanted
+	turn   atomic.Int64  // changes as others are wanted
+	over   chan struct{} // closed when nobody connects any more
 	wg     sync.WaitGroup
 
 	reached climb // of the ramp; of the goroutine that runs
@@ -36,14 +38,15 @@ type Fleet struct {
 	mu         sync.Mutex // guards what follows
 	climbed    struct{ sum, n float64 }
 	result     Result
+	dropped    string // by the broker, as it told before the step
 	doing      string
 	left       time.Duration // about, of the whole load
 	step       int
 	second     Second
-	held       chan struct{} // closed when it goes on; nil where it does
-	stepped    StepResult    // under way
-	before     reading       // at its beginning
-	stepGauges *gauges       // of the step under way
+	held       bool
+	stepped    StepResult // under way
+	before     reading    // at its beginning
+	stepGauges *gauges    // of the step under way
 }
 
 // New makes a fleet of a plan; nothing happens yet.
@@ -59,21 +62,31 @@ func New(p Plan) (*Fleet, error) {
 	if p.Size == 0 {
 		p.Size = usual
 	}
-	f := &Fleet{plan: p, stepGauges: newGauges(), topics: map[string]*session{}, single: p.Shape == Echo || p.Shape == Pairs}
+	f := &Fleet{
+		plan:       p,
+		over:       make(chan struct{}),
+		stepGauges: newGauges(),
+		topics:     map[string]*session{},
+		single:     p.Shape == Echo || p.Shape == Pairs,
+	}
 	for range 4 * runtime.GOMAXPROCS(0) {
 		f.lanes = append(f.lanes, newLane())
 	}
 	kinds, numbers := p.Order()
 	f.all = make([]*session, len(kinds))
 	for i := range kinds {
-		if p.Shard.has(i+1, p.Shape) {
-			f.add(i, &p.Kinds[kinds[i]], int(numbers[i]))
+		if p.Shard.Has(i+1, p.Shape) {
+			if err := f.add(i, &p.Kinds[kinds[i]], int(numbers[i])); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if p.Shape == FanIn || p.Shape == FanOut {
 		for i := range p.Others { // each shard has its own
 			f.all = append(f.all, nil)
-			f.add(len(f.all)-1, &p.Kinds[0], p.Total()+i+1)
+			if err := f.add(len(f.all)-1, &p.Kinds[0], p.Total()+max(0, p.Shard.Index-1)*p.Others+i+1); err != nil {
+				return nil, err
+			}
 		}
 	}
 	f.todo = make(chan *session, len(f.all))
@@ -83,19 +96,27 @@ func New(p Plan) (*Fleet, error) {
 	return f, nil
 }
 
-func (f *Fleet) add(i int, kind *Kind, number int) {
+func (f *Fleet) add(i int, kind *Kind, number int) error {
 	s := &session{f: f, n: i + 1, kind: kind, number: number, lane: f.lanes[i%len(f.lanes)], left: -1}
 	if f.plan.Each > 0 {
 		s.left = int64(f.plan.Each)
 	}
 	if f.publishes(s) {
 		s.topic = kind.Topic(number)
+		if f.topics[s.topic] != nil {
+			return fmt.Errorf(
+				"%s clients have no topics of their own: more than one would publish to %s",
+				kind.Name,
+				s.topic,
+			)
+		}
 		f.topics[s.topic] = s
 		if kind.Compose != nil {
 			s.ring = &ring{}
 		}
 	}
 	f.all[i] = s
+	return nil
 }
 
 // other tells whether a session is one of the others of fan-in and fan-out.
@@ -147,6 +168,12 @@ func (f *Fleet) publishersOf(s *session, visit func(*session)) {
 	}
 }
 
+// hearsOf tells whether a session hears the publisher of a number.
+func (f *Fleet) hearsOf(s *session, from int) (is bool) {
+	f.publishersOf(s, func(p *session) { is = is || p.n == from })
+	return is
+}
+
 // filtersOf are what a session subscribes to.
 func (f *Fleet) filtersOf(s *session) (out []string) {
 	if f.plan.Shape == FanIn {
@@ -190,7 +217,7 @@ func (f *Fleet) again(s *session) {
 		if !f.closed.Load() && s.wanted.Load() {
 			select {
 			case f.todo <- s:
-			default:
+			case <-f.over:
 			}
 		}
 	})
@@ -209,13 +236,14 @@ func (f *Fleet) connecting(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		if !s.wanted.Load() || s.in.Load() {
+		if !s.wanted.Load() || s.in.Load() || !s.busy.CompareAndSwap(false, true) {
 			continue
 		}
 		if f.pace != nil && f.pace.Wait(ctx) != nil {
 			return
 		}
 		err := s.connect(ctx)
+		s.busy.Store(false)
 		switch {
 		case err == nil:
 			if s.topic != "" {
@@ -528,18 +556,20 @@ func (f *Fleet) State() State {
 	r.Steps, r.Seconds, r.Minutes = slices.Clone(r.Steps), slices.Clone(r.Seconds), slices.Clone(r.Minutes)
 	under := f.stepped
 	under.Refusals = maps.Clone(under.Refusals)
-	return State{Running: !f.closed.Load(), Held: f.held != nil, Doing: f.doing, Left: f.left, Step: f.step, Result: r, Under: under}
+	return State{
+		Running: !f.closed.Load(),
+		Held:    f.held,
+		Doing:   f.doing,
+		Left:    f.left,
+		Step:    f.step,
+		Result:  r,
+		Under:   under,
+	}
 }
 
 // Hold lets the load go on as it is, beyond its step, or go on with the ramp.
 func (f *Fleet) Hold(is bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	switch {
-	case is && f.held == nil:
-		f.held = make(chan struct{})
-	case !is && f.held != nil:
-		close(f.held)
-		f.held = nil
-	}
+	f.held = is
 }

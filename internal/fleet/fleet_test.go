@@ -27,7 +27,11 @@ func against(t *testing.T, o standin.Options, count int, version packet.Version)
 	t.Cleanup(s.Close)
 	return s, fleet.Kind{Name: "plain", Count: count, Filter: "v/+/x",
 		Client: func(n int) client.Options {
-			return client.Options{Dial: s.Dial, Version: version, Connect: packet.Connect{ClientID: fmt.Sprintf("c%d", n), CleanStart: true}}
+			return client.Options{
+				Dial:    s.Dial,
+				Version: version,
+				Connect: packet.Connect{ClientID: fmt.Sprintf("c%d", n), CleanStart: true},
+			}
 		},
 		Topic: func(n int) string { return fmt.Sprintf("v/%d/x", n) },
 	}
@@ -61,20 +65,31 @@ func TestWhatIsSentIsCounted(t *testing.T) {
 				t.Run(fmt.Sprint(x.shape, qos, v), func(t *testing.T) {
 					t.Parallel()
 					s, kind := against(t, standin.Options{}, x.clients, v)
-					p := fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: x.shape, Others: 2, QoS: qos, Every: 20 * time.Millisecond, Jitter: 0.5, Each: 5,
-						Steps: []fleet.Step{{Clients: x.clients, Hold: 20 * time.Second}}}
+					p := fleet.Plan{
+						Kinds:  []fleet.Kind{kind},
+						Shape:  x.shape,
+						Others: 2,
+						QoS:    qos,
+						Every:  20 * time.Millisecond,
+						Jitter: 0.5,
+						Each:   5,
+						Steps:  []fleet.Step{{Clients: x.clients, Hold: 20 * time.Second}},
+					}
 					if x.shape == fleet.Idle {
 						p.Steps[0].Hold = 200 * time.Millisecond
 					}
 					r := run(t, p)
 					c := r.Total.Counts
-					if c.Sent != x.sent || c.Received != x.got || c.Expected != x.got || c.Lost+c.Duplicated+c.OutOfOrder+c.Failed != 0 {
+					if c.Sent != x.sent || c.Received != x.got || c.Expected != x.got ||
+						c.Lost+c.Duplicated+c.OutOfOrder+c.Failed != 0 {
 						t.Errorf("%+v", c)
 					}
 					if taken := s.Counts().Taken; int64(taken) != x.sent {
 						t.Errorf("the stand-in took %d", taken)
 					}
-					if qos > 0 && c.Acked != x.sent || x.got > 0 && (r.Total.Trip.Count != x.got || r.Total.Trip.P50 <= 0) || r.Total.In != x.clients {
+					if qos > 0 && c.Acked != x.sent ||
+						x.got > 0 && (r.Total.Trip.Count != x.got || r.Total.Trip.P50 <= 0) ||
+						r.Total.In != x.clients {
 						t.Errorf("%+v", r.Total)
 					}
 					if r.Limit != fleet.Neither || len(r.Steps) != 1 {
@@ -100,10 +115,12 @@ func TestLossesAreCountedExactly(t *testing.T) {
 		r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 300 * time.Millisecond, Each: 1,
 			Steps: []fleet.Step{{Clients: 1000, Hold: 20 * time.Second}}})
 		c, n := r.Total.Counts, s.Counts()
-		if c.Sent != 1000 || n.Taken != 1000 || n.Lost < 100 || c.Lost != int64(n.Lost) || c.Received != int64(1000-n.Lost) {
+		if c.Sent != 1000 || n.Taken != 1000 || n.Lost < 100 || c.Lost != int64(n.Lost) ||
+			c.Received != int64(1000-n.Lost) {
 			t.Errorf("%+v, the stand-in %+v", c, n)
 		}
-		if r.Limit != fleet.Broker || !strings.Contains(strings.Join(r.Why, "\n"), fmt.Sprintf("%d messages did not come", n.Lost)) {
+		if r.Limit != fleet.Broker ||
+			!strings.Contains(strings.Join(r.Why, "\n"), fmt.Sprintf("%d messages did not come", n.Lost)) {
 			t.Error(r.Limit, r.Why)
 		}
 	}
@@ -113,7 +130,12 @@ func TestLossesAreCountedExactly(t *testing.T) {
 // was meant: a tenth of the messages waits, evenly from one second down to nothing.
 func TestAPauseShowsAsItMust(t *testing.T) {
 	t.Parallel()
-	_, kind := against(t, standin.Options{Pace: standin.Pace{Pause: time.Second, Every: 10 * time.Second}}, 20, packet.V311)
+	_, kind := against(
+		t,
+		standin.Options{Pace: standin.Pace{Pause: time.Second, Every: 10 * time.Second}},
+		20,
+		packet.V311,
+	)
 	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond,
 		Steps: []fleet.Step{{Clients: 20, Hold: 10 * time.Second}}})
 	trip := r.Total.Trip
@@ -143,7 +165,8 @@ func TestTheHighestRateIsFound(t *testing.T) {
 	}
 	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Find: "rate", Bound: bound,
 		Steps: []fleet.Step{{Clients: 40, Rate: 200, Hold: 5 * time.Second}, {Clients: 40, Rate: 20000}}})
-	if x := r.Found; x == nil || math.Abs(x.Highest-capped) > 0.05*capped || x.Broke <= x.Highest || len(x.How) == 0 || !r.Holds() {
+	if x := r.Found; x == nil || math.Abs(x.Highest-capped) > 0.05*capped || x.Broke <= x.Highest || len(x.How) == 0 ||
+		!r.Holds() {
 		t.Errorf("%+v %v", x, r.Why)
 	}
 }
@@ -157,8 +180,19 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 	var mu sync.Mutex
 	for i := range 4 {
 		all.Go(func() {
-			r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Pairs, Every: 20 * time.Millisecond, Each: 30,
-				Steps: []fleet.Step{{Clients: 40, Hold: 20 * time.Second}}, Shard: fleet.Shard{Index: i + 1, Of: 4}})
+			r := run(
+				t,
+				fleet.Plan{
+					Kinds: []fleet.Kind{kind},
+					Shape: fleet.Pairs,
+					Every: 20 * time.Millisecond,
+					Each:  30,
+					Steps: []fleet.Step{
+						{Clients: 40, Hold: 20 * time.Second},
+					},
+					Shard: fleet.Shard{Index: i + 1, Of: 4},
+				},
+			)
 			text, err := json.Marshal(r)
 			var back fleet.Result
 			if err == nil {
@@ -192,7 +226,9 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 		merged += b.Count * b.To
 	}
 	if c := whole.Total.Counts; c.Sent != 20*30 || c.Received != 20*30 || c.Lost != 0 || int64(s.Counts().Taken) != c.Sent ||
-		whole.Total.Trip.Count != count || merged != sum || len(whole.Shards) != 4 || whole.Total.In != 40 {
+		whole.Total.Trip.Count != count || merged != sum ||
+		len(whole.Shards) != 4 ||
+		whole.Total.In != 40 {
 		t.Errorf("%+v %d %d, %d %d", c, whole.Total.Trip.Count, count, merged, sum)
 	}
 	if len(whole.Seconds) > len(parts[0].Seconds)+2 {
@@ -219,16 +255,41 @@ func TestWhatIsInTheWayIsNamed(t *testing.T) {
 	t.Parallel()
 	_, kind := against(t, standin.Options{Limits: standin.Limits{Connections: 15}}, 20, packet.V5)
 	bound, _ := fleet.ParseBound("refused=0")
-	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond, Bound: bound,
-		Steps: fleet.Ramp(10, 20, 5, 300*time.Millisecond, false, func(n float64) fleet.Step { return fleet.Step{Clients: int(n)} })})
-	if why := strings.Join(r.Why, "\n"); len(r.Steps) != 3 || r.BrokeAt() != 2 || r.Steps[2].Refused != 5 || r.Holds() || r.Limit != fleet.Broker ||
-		!strings.Contains(why, "refused=0: 5") || !strings.Contains(why, "refused with") {
+	r := run(t, fleet.Plan{
+		Kinds: []fleet.Kind{kind},
+		Shape: fleet.Echo,
+		Every: 50 * time.Millisecond,
+		Bound: bound,
+		Steps: fleet.Ramp(
+			10,
+			20,
+			5,
+			300*time.Millisecond,
+			false,
+			func(n float64) fleet.Step { return fleet.Step{Clients: int(n)} },
+		),
+	})
+	if why := strings.Join(
+		r.Why,
+		"\n",
+	); len(r.Steps) != 3 || r.BrokeAt() != 2 || r.Steps[2].Refused != 5 || r.Holds() || r.Limit != fleet.Broker ||
+		!strings.Contains(why, "refused=0: 5") ||
+		!strings.Contains(why, "refused with") {
 		t.Errorf("%d %v\n%s", r.BrokeAt(), r.Steps[len(r.Steps)-1].Refusals, why)
 	}
 	for _, storm := range []fleet.Storm{fleet.Reconnect, fleet.Wills} {
 		_, kind := against(t, standin.Options{}, 30, packet.V311)
-		r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond, Storm: storm, WillBase: "w",
-			Steps: []fleet.Step{{Clients: 30, Hold: 200 * time.Millisecond}}})
+		r := run(
+			t,
+			fleet.Plan{
+				Kinds:    []fleet.Kind{kind},
+				Shape:    fleet.Echo,
+				Every:    50 * time.Millisecond,
+				Storm:    storm,
+				WillBase: "w",
+				Steps:    []fleet.Step{{Clients: 30, Hold: 200 * time.Millisecond}},
+			},
+		)
 		if x := r.Storm; x == nil || x.Of != 30 || x.Back != 30 || x.Took <= 0 || x.Spread.Count != 30 {
 			t.Errorf("%s: %+v", storm, x)
 		}
@@ -254,8 +315,10 @@ func TestABrokerThatGoesDown(t *testing.T) {
 	t.Parallel()
 	s, kind := against(t, standin.Options{}, 20, packet.V311)
 	bound, _ := fleet.ParseBound("lost=0")
-	f, err := fleet.New(fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
-		Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}})
+	f, err := fleet.New(
+		fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
+			Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -267,7 +330,9 @@ func TestABrokerThatGoesDown(t *testing.T) {
 	}()
 	r := f.Run(t.Context())
 	x := r.Steps[0]
-	if x.In != 20 || x.Lost != x.Away || x.Reached > 0.8*x.Asked || strings.Contains(strings.Join(r.Why, "\n"), "full") || len(x.Refusals) == 0 {
+	if x.In != 20 || x.Lost != x.Away || x.Reached > 0.8*x.Asked ||
+		strings.Contains(strings.Join(r.Why, "\n"), "full") ||
+		len(x.Refusals) == 0 {
 		t.Errorf("%+v\n%s", x, strings.Join(r.Why, "\n"))
 	}
 }
@@ -281,7 +346,8 @@ func TestASteadyClimb(t *testing.T) {
 		Steps: []fleet.Step{{Clients: 10, Hold: time.Second}, {Clients: 60, Over: 4 * time.Second, Hold: time.Second}}})
 	x := r.Steps[1]
 	// From 100 a second to 600 in 4 s, and 1 s of 600: 2,000 in 5 s.
-	if x.In != 60 || x.Lost != 0 || x.Refused != 0 || math.Abs(float64(x.Sent)-2000) > 300 || math.Abs(x.Asked-350) > 60 {
+	if x.In != 60 || x.Lost != 0 || x.Refused != 0 || math.Abs(float64(x.Sent)-2000) > 300 ||
+		math.Abs(x.Asked-350) > 60 {
 		t.Errorf("%+v", x)
 	}
 	grew := 0
@@ -293,4 +359,79 @@ func TestASteadyClimb(t *testing.T) {
 	if grew < 3 {
 		t.Errorf("%+v", r.Seconds)
 	}
+}
+
+// TestEachClientIsItself: clients that would share a topic or an identifier are refused before they throw each other out, or
+// count each other's messages.
+func TestEachClientIsItself(t *testing.T) {
+	_, kind := against(t, standin.Options{}, 3, packet.V311)
+	steps := []fleet.Step{{Clients: 3, Hold: time.Second}}
+	same := kind
+	same.Topic = func(int) string { return "v/all" }
+	if _, err := fleet.New(
+		fleet.Plan{Kinds: []fleet.Kind{same}, Steps: steps},
+	); err == nil ||
+		!strings.Contains(err.Error(), "no topics of their own") {
+		t.Error(err)
+	}
+	same = kind
+	same.Client = func(int) client.Options { return kind.Client(1) }
+	if _, err := fleet.New(
+		fleet.Plan{Kinds: []fleet.Kind{same}, Steps: steps},
+	); err == nil ||
+		!strings.Contains(err.Error(), "all would come as c1") {
+		t.Error(err)
+	}
+	bound, _ := fleet.ParseBound("lost=0")
+	if _, err := fleet.New(
+		fleet.Plan{Kinds: []fleet.Kind{kind}, Steps: steps, Find: "rate", Bound: bound},
+	); err == nil ||
+		!strings.Contains(err.Error(), "say up to which") {
+		t.Error(err)
+	}
+}
+
+// TestOthersMessagesDoNotCount: what a broker hands to the wrong client is told and not counted, and what another part of the
+// fleet sent on the same topics is none of ours.
+func TestOthersMessagesDoNotCount(t *testing.T) {
+	t.Parallel()
+	leaks := standin.Fault{
+		Name:      "leaks",
+		Decisions: standin.Decisions{Match: func(string, string, bool) bool { return true }},
+	}
+	_, kind := against(t, standin.Options{Faults: []standin.Fault{leaks}}, 6, packet.V311)
+	r := run(
+		t,
+		fleet.Plan{
+			Kinds: []fleet.Kind{kind},
+			Shape: fleet.Echo,
+			Every: 50 * time.Millisecond,
+			Each:  10,
+			Steps: []fleet.Step{{Clients: 6, Hold: 20 * time.Second}},
+		},
+	)
+	if c := r.Total.Counts; c.Received != 60 || c.Expected != 60 || c.Lost != 0 {
+		t.Errorf("%+v", c)
+	}
+	if why := fmt.Sprint(r.Total.Refusals); !strings.Contains(why, "did not subscribe to it") {
+		t.Error(why)
+	}
+	_, kind = against(t, standin.Options{}, 6, packet.V311)
+	var both sync.WaitGroup
+	for i := range 2 {
+		both.Go(func() {
+			p := fleet.Plan{
+				Kinds: []fleet.Kind{kind},
+				Shape: fleet.FanIn,
+				Every: 50 * time.Millisecond,
+				Each:  10,
+				Shard: fleet.Shard{Index: i + 1, Of: 2},
+				Steps: []fleet.Step{{Clients: 6, Hold: 20 * time.Second}},
+			}
+			if c := run(t, p).Total.Counts; c.Sent != 30 || c.Received != 30 || c.Expected != 30 || c.Duplicated != 0 {
+				t.Errorf("part %d: %+v", i+1, c)
+			}
+		})
+	}
+	both.Wait()
 }

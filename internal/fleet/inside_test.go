@@ -63,7 +63,13 @@ func TestATrackerCountsAsOneWouldByHand(t *testing.T) {
 func FuzzMarks(f *testing.F) {
 	f.Add(3, uint64(7), int64(1_000_000), 64, []byte("x"))
 	f.Add(1, uint64(1), int64(0), 24, []byte{markByte})
-	f.Add(1<<30, uint64(1)<<62, int64(1)<<49, 24, []byte{markByte, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff})
+	f.Add(
+		1<<30,
+		uint64(1)<<62,
+		int64(1)<<49,
+		24,
+		[]byte{markByte, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff},
+	)
 	f.Fuzz(func(t *testing.T, from int, seq uint64, us int64, size int, junk []byte) {
 		markOf(&packet.Publish{Payload: junk})
 		markOf(&packet.Publish{Properties: packet.Properties{packet.User(markName, string(junk))}})
@@ -95,7 +101,8 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		seq     uint64
 	}{{"3", 2990, 2993}, {"4", 2992, 2994}, {"3", 2993, 3000}, {"0", 0, 1982}, {"9", 0, 0}} {
 		seq, meant, ok := r.find([]byte(x.payload), x.top)
-		if seq != x.seq && x.payload != "0" || ok != (x.seq > 0) || ok && x.payload != fmt.Sprint(int(meant)%7) || ok && seq <= x.top {
+		if seq != x.seq && x.payload != "0" || ok != (x.seq > 0) || ok && x.payload != fmt.Sprint(int(meant)%7) ||
+			ok && seq <= x.top {
 			t.Errorf("%q after %d: %d %v %v", x.payload, x.top, seq, meant, ok)
 		}
 	}
@@ -113,7 +120,12 @@ func TestKindsTakeTurns(t *testing.T) {
 		}
 		last[k] = numbers[i]
 		for kind, of := range []int{60, 30, 10} {
-			if due := float64(of) * float64(i+1) / 100; float64(count[kind]) > due+1.01 || float64(count[kind]) < due-1.01 {
+			if due := float64(
+				of,
+			) * float64(
+				i+1,
+			) / 100; float64(count[kind]) > due+1.01 ||
+				float64(count[kind]) < due-1.01 {
 				t.Errorf("%d clients have %d of %s", i+1, count[kind], p.Kinds[kind].Name)
 			}
 		}
@@ -122,9 +134,9 @@ func TestKindsTakeTurns(t *testing.T) {
 		for n := 1; n <= 60; n++ {
 			has := 0
 			for i := range 3 {
-				if s := (Shard{i + 1, 3}); s.has(n, shape) {
+				if s := (Shard{i + 1, 3}); s.Has(n, shape) {
 					has++
-					if shape == Pairs && s.has(n, shape) != s.has((n-1)^1+1, shape) {
+					if shape == Pairs && s.Has(n, shape) != s.Has((n-1)^1+1, shape) {
 						t.Errorf("%s: a pair is torn at %d", shape, n)
 					}
 				}
@@ -163,7 +175,7 @@ func TestCausesByName(t *testing.T) {
 
 // named is what a step's causes are called, with a log and a broker's process.
 func named(s StepResult, log []string, ends int64) string {
-	f := &Fleet{plan: Plan{Log: func() []string { return log }}}
+	f := &Fleet{plan: Plan{Log: func(time.Time) []string { return log }}}
 	f.ends.Store(ends)
 	return strings.Join(f.causes(&s), "\n")
 }
@@ -244,7 +256,14 @@ func TestEachLimitOfABound(t *testing.T) {
 	for i := range 1000 {
 		record(h, time.Duration(i+1)*time.Millisecond)
 	}
-	s := StepResult{Trip: spreadOf(h), Connect: spreadOf(h), Asked: 100, Reached: 90, Refused: 2, Counts: Counts{Expected: 1000, Lost: 20, Duplicated: 1, OutOfOrder: 3}}
+	s := StepResult{
+		Trip:    spreadOf(h),
+		Connect: spreadOf(h),
+		Asked:   100,
+		Reached: 90,
+		Refused: 2,
+		Counts:  Counts{Expected: 1000, Lost: 20, Duplicated: 1, OutOfOrder: 3},
+	}
 	for text, holds := range map[string]bool{
 		"p50<510ms": true, "p50<490ms": false, "p90<910ms": true, "p90<890ms": false, "p99<1s": true, "p99<980ms": false, "p99.9<=1.1s": true,
 		"p99.9<900ms": false, "max<=1.1s": true, "max<1s": false, "mean<510ms": true, "mean<490ms": false, "connect-p99<1s": true, "connect-p99<1ms": false,
@@ -260,7 +279,10 @@ func TestEachLimitOfABound(t *testing.T) {
 		}
 	}
 	b, _ := ParseBound("p99<1s")
-	if broken := b.Broken(&StepResult{}); len(broken) != 1 || !strings.Contains(broken[0], "no round trip was measured") {
+	if broken := b.Broken(
+		&StepResult{},
+	); len(broken) != 1 ||
+		!strings.Contains(broken[0], "no round trip was measured") {
 		t.Error(broken)
 	}
 }
@@ -270,7 +292,10 @@ func TestALongLoadKeepsItsSeconds(t *testing.T) {
 	var all []Second
 	var sent int64
 	for i := range 7 {
-		all = append(all, Second{At: time.Unix(int64(i), 0), Sent: int64(i), P99: time.Duration(i), In: i, Spread: time.Second})
+		all = append(
+			all,
+			Second{At: time.Unix(int64(i), 0), Sent: int64(i), P99: time.Duration(i), In: i, Spread: time.Second},
+		)
 		sent += int64(i)
 	}
 	half := joined(all)
@@ -280,7 +305,8 @@ func TestALongLoadKeepsItsSeconds(t *testing.T) {
 		got += s.Sent
 		long += s.Spread
 	}
-	if len(half) != 4 || got != sent || long != 7*time.Second || half[0].P99 != 1 || half[2].In != 5 || !half[1].At.Equal(time.Unix(2, 0)) {
+	if len(half) != 4 || got != sent || long != 7*time.Second || half[0].P99 != 1 || half[2].In != 5 ||
+		!half[1].At.Equal(time.Unix(2, 0)) {
 		t.Errorf("%+v", half)
 	}
 }
@@ -294,7 +320,11 @@ func TestASpreadSurvivesJSON(t *testing.T) {
 	a := spreadOf(h)
 	text, err := a.MarshalJSON()
 	var b Spread
-	if err = errors.Join(err, b.UnmarshalJSON(text)); err != nil || b.P99 != a.P99 || b.Count != 100 || b.Max > 11*time.Minute {
+	if err = errors.Join(
+		err,
+		b.UnmarshalJSON(text),
+	); err != nil || b.P99 != a.P99 || b.Count != 100 ||
+		b.Max > 11*time.Minute {
 		t.Errorf("%v %+v", err, b)
 	}
 	again, _ := b.MarshalJSON()

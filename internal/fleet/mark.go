@@ -44,7 +44,18 @@ func (m mark) append(b []byte, size int) []byte {
 
 // property is the mark as a user property.
 func (m mark) property() packet.Property {
-	return packet.User(markName, strconv.Itoa(m.from)+" "+strconv.FormatUint(m.seq, 10)+" "+strconv.FormatInt(int64(m.meant/time.Microsecond), 10))
+	return packet.User(
+		markName,
+		strconv.Itoa(
+			m.from,
+		)+" "+strconv.FormatUint(
+			m.seq,
+			10,
+		)+" "+strconv.FormatInt(
+			int64(m.meant/time.Microsecond),
+			10,
+		),
+	)
 }
 
 // markOf reads the mark of a message.

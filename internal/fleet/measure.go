@@ -82,8 +82,17 @@ type spreadJSON struct {
 
 // MarshalJSON implements [json.Marshaler].
 func (s Spread) MarshalJSON() ([]byte, error) {
-	x := spreadJSON{s.Count, s.Min.Seconds(), s.Mean.Seconds(), s.P50.Seconds(), s.P90.Seconds(), s.P99.Seconds(), s.P999.Seconds(),
-		s.Max.Seconds(), ""}
+	x := spreadJSON{
+		s.Count,
+		s.Min.Seconds(),
+		s.Mean.Seconds(),
+		s.P50.Seconds(),
+		s.P90.Seconds(),
+		s.P99.Seconds(),
+		s.P999.Seconds(),
+		s.Max.Seconds(),
+		"",
+	}
 	if s.hist != nil && s.Count > 0 {
 		b, err := s.hist.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
 		if err != nil {
@@ -143,8 +152,18 @@ type Counts struct {
 }
 
 func (c Counts) plus(o Counts) Counts {
-	return Counts{c.Sent + o.Sent, c.Failed + o.Failed, c.Acked + o.Acked, c.Expected + o.Expected, c.Received + o.Received,
-		c.Lost + o.Lost, c.Away + o.Away, c.Duplicated + o.Duplicated, c.OutOfOrder + o.OutOfOrder, c.Handshakes + o.Handshakes}
+	return Counts{
+		c.Sent + o.Sent,
+		c.Failed + o.Failed,
+		c.Acked + o.Acked,
+		c.Expected + o.Expected,
+		c.Received + o.Received,
+		c.Lost + o.Lost,
+		c.Away + o.Away,
+		c.Duplicated + o.Duplicated,
+		c.OutOfOrder + o.OutOfOrder,
+		c.Handshakes + o.Handshakes,
+	}
 }
 
 // StepResult is what one step came to.

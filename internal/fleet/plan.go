@@ -39,8 +39,6 @@ type Kind struct {
 	Topic func(n int) string
 	// Filter matches all of the kind's topics, for who hears all of them; with no clients there is none.
 	Filter string
-	// Clear tells whether a number's topic is cleared at the end, where messages are retained; nil for none.
-	Clear func(n int) bool
 	// Compose makes the message of a number, without mark; nil for nothing but the mark, filled up to Plan.Size.
 	Compose func(n int, seq uint64) (packet.Publish, error)
 }
@@ -97,8 +95,8 @@ type Plan struct {
 	Broker func() Process
 	// Facts are what the broker tells of itself, as text; nil for none.
 	Facts func() map[string]string
-	// Log is what the broker's log or anybody says of limits, newest last; nil for none.
-	Log func() []string
+	// Log is what followed logs have said since a time, newest last; nil for none.
+	Log func(since time.Time) []string
 }
 
 // Shard is a part of a fleet on one machine: Index from 1 to Of. The zero value is the whole.
@@ -112,8 +110,8 @@ func (s Shard) String() string {
 	return fmt.Sprintf("%d/%d", s.Index, s.Of)
 }
 
-// has tells whether a client of a number, from 1 on, is the shard's. Pairs stay together.
-func (s Shard) has(n int, shape Shape) bool {
+// Has tells whether a client of a number, from 1 on, is the shard's. Pairs stay together.
+func (s Shard) Has(n int, shape Shape) bool {
 	if s.Of < 2 {
 		return true
 	}
@@ -185,13 +183,30 @@ func Ramp(from, to, by float64, hold time.Duration, falls bool, step func(float6
 
 // check tells what is wrong with a plan.
 func (p *Plan) check() error {
+	for i := range p.Kinds {
+		k := &p.Kinds[i]
+		if k.Count < 2 || p.Total() == 0 {
+			continue
+		}
+		if id := k.Client(1).Connect.ClientID; id != "" && id == k.Client(2).Connect.ClientID {
+			return fmt.Errorf(
+				"%s clients have no identifiers of their own: all would come as %s, and throw each other out: write {n} into it",
+				k.Name,
+				id,
+			)
+		}
+	}
 	switch {
 	case p.Total() == 0:
 		return fmt.Errorf("there are no clients: say how many of which kind")
 	case len(p.Steps) == 0:
 		return fmt.Errorf("there is no step: say how long it takes")
 	case p.Size > 0 && p.Size < MarkSize:
-		return fmt.Errorf("payloads of %d bytes have no room for the number that tells them apart: %d bytes are the least", p.Size, MarkSize)
+		return fmt.Errorf(
+			"payloads of %d bytes have no room for the number that tells them apart: %d bytes are the least",
+			p.Size,
+			MarkSize,
+		)
 	case p.Shape == Pairs && p.Total() < 2:
 		return fmt.Errorf("pairs need two clients at least")
 	case p.Shard.Of > 1 && (p.Shard.Index < 1 || p.Shard.Index > p.Shard.Of):
@@ -199,9 +214,13 @@ func (p *Plan) check() error {
 	case p.Storm == Wills && p.WillBase == "":
 		return fmt.Errorf("a storm of wills needs a topic for them")
 	case p.Storm == Restart && p.Restart == nil:
-		return fmt.Errorf("the broker cannot be restarted from here: name a command under restart in the workspace, or let it be a stand-in")
+		return fmt.Errorf(
+			"the broker cannot be restarted from here: name a command under restart in the workspace, or let it be a stand-in",
+		)
 	case p.Find != "" && p.Find != "rate" && p.Find != "clients":
 		return fmt.Errorf("what can be found is the highest rate, or number of clients, and not %q", p.Find)
+	case p.Find == "rate" && p.Steps[len(p.Steps)-1].Rate == 0:
+		return fmt.Errorf("to find the highest rate, say up to which: --ramp-rate 500..50000, or a rate")
 	case p.Find != "" && len(p.Bound) == 0:
 		return fmt.Errorf("to find the highest %s a bound has to be given, such as p99<100ms,lost=0", p.Find)
 	case p.Find != "" && p.Shard.Of > 1:

@@ -6,31 +6,36 @@ import (
 	"math"
 	"math/rand/v2"
 	"runtime"
-	"slices"
-	"sync"
 	"time"
 
-	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 )
 
 // Times of a load.
 const (
-	connectors   = 128                    // how many connect side by side
-	settleLeast  = 300 * time.Millisecond // how long is waited for what is under way, after the last that came
-	settleMost   = 15 * time.Second
-	secondsKept  = 3600 // of a longer load seconds are joined
-	tickEvery    = 100 * time.Millisecond
-	storedFactor = 3
+	connectors  = 128             // how many connect side by side
+	settleLeast = 3 * time.Second // how long is waited for what is under way, after the last that came
+	settleMost  = 30 * time.Second
+	secondsKept = 3600 // of a longer load seconds are joined
+	tickEvery   = 100 * time.Millisecond
+	tripFactor  = 3
 )
 
 // Run carries the load out and returns what it came to; a context that ends stops it, and what was measured until then is
 // returned. The fleet is gone afterwards.
 func (f *Fleet) Run(ctx context.Context) *Result {
-	f.began = time.Now()
+	f.began, f.before = time.Now(), f.strainNow()
 	f.mu.Lock()
-	f.result = Result{Name: f.plan.Name, Shape: f.plan.Shape, QoS: int(f.plan.QoS), Size: f.plan.Size, Each: f.plan.Each, Bound: f.plan.Bound.String(),
-		Shard: f.plan.Shard.String(), Started: f.began}
+	f.result = Result{
+		Name:    f.plan.Name,
+		Shape:   f.plan.Shape,
+		QoS:     int(f.plan.QoS),
+		Size:    f.plan.Size,
+		Each:    f.plan.Each,
+		Bound:   f.plan.Bound.String(),
+		Shard:   f.plan.Shard.String(),
+		Started: f.began,
+	}
 	f.mu.Unlock()
 	work, stop := context.WithCancel(context.Background())
 	for range connectors {
@@ -78,6 +83,7 @@ func (f *Fleet) Run(ctx context.Context) *Result {
 	f.gap.Store(0)
 	f.say("the fleet leaves", 0)
 	f.leave()
+	close(f.over)
 	stop()
 	f.wg.Wait()
 	f.mu.Lock()
@@ -170,7 +176,7 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 		s.one, s.heard = tracker{}, nil
 		s.mu.Unlock()
 	}
-	f.begin(step, want)
+	f.begin(want)
 	f.stepBegins()
 	coming := time.Now()
 	refused := 0
@@ -197,10 +203,10 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 		held := f.held
 		f.mu.Unlock()
 		took := time.Since(start)
-		if took >= step.Hold+step.Over && held == nil || f.silent() {
+		if took >= step.Hold+step.Over && !held || f.silent() {
 			break
 		}
-		f.say(fmt.Sprintf("step %d: %s", f.step+1, f.what(step, asked)), 0)
+		f.say(fmt.Sprintf("step %d: %s", f.step+1, f.what(asked)), 0)
 		f.tick(ctx)
 	}
 	f.gap.Store(0)
@@ -236,7 +242,7 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 }
 
 // begin begins to measure a step.
-func (f *Fleet) begin(step Step, want int) {
+func (f *Fleet) begin(want int) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	late, _ := f.counted() // what is left of before
@@ -247,11 +253,17 @@ func (f *Fleet) begin(step Step, want int) {
 		last.join(StepResult{Counts: late, Trip: spreadOf(f.stepGauges.trip), Ack: spreadOf(f.stepGauges.ack)})
 		last.Lost = max(0, last.Expected-last.Received)
 		last.Away = min(last.Away, last.Lost)
+		if late.Received > 0 && !last.Cut { // what was missed came after all
+			last.Limits, last.Broken = f.causes(last), f.plan.Bound.Broken(last)
+		}
 	}
 	f.climbed.sum, f.climbed.n = 0, 0
 	f.stepGauges = newGauges()
 	f.stepped = StepResult{At: time.Now(), Clients: want, Refusals: map[string]int{}}
 	f.stepped.Expected = -f.owed()
+	if f.plan.Facts != nil {
+		f.dropped = f.plan.Facts()["dropped"]
+	}
 }
 
 // climb is where a ramp stands: of this shard's clients, of the whole fleet's rate.
@@ -305,10 +317,10 @@ func (f *Fleet) gapOf(asked float64) int64 {
 	if asked <= 0 || n == 0 {
 		return 0
 	}
-	return int64(float64(n) / asked * float64(time.Second))
+	return max(1, int64(float64(n)/asked*float64(time.Second)))
 }
 
-func (f *Fleet) what(step Step, asked float64) string {
+func (f *Fleet) what(asked float64) string {
 	return fmt.Sprintf("%d clients, %.0f messages a second asked for", f.stepped.Clients, asked)
 }
 
@@ -339,13 +351,13 @@ func (f *Fleet) settle(ctx context.Context) {
 		before := owed
 		owed = f.owed() // twice the same: the last was still being sent
 		f.mu.Lock()
-		got, acked, trip := f.stepped.Received, f.stepped.Acked, f.stepped.Trip.P99
+		got, acked, trip := f.stepped.Received, f.stepped.Acked, f.stepped.Trip.Max
 		all := owed == before && owed+f.stepped.Expected <= got && (f.plan.QoS == 0 || acked >= f.stepped.Sent)
 		f.mu.Unlock()
 		if got+acked != last {
 			last, quiet = got+acked, time.Now()
 		}
-		if all || time.Since(quiet) > max(settleLeast, storedFactor*trip) && time.Since(quiet) > time.Second {
+		if all || ctx.Err() != nil || time.Since(quiet) > max(settleLeast, tripFactor*trip) {
 			break
 		}
 	}
@@ -372,7 +384,6 @@ func (f *Fleet) tick(ctx context.Context) {
 	x := &f.second
 	if x.At.IsZero() {
 		x.At = now.Add(-tickEvery)
-		f.secondsBegan(x)
 	}
 	x.Sent += some.Sent
 	x.Heard += some.Received
@@ -435,7 +446,7 @@ func (f *Fleet) leave() {
 	for range side {
 		go func() {
 			for s := range list {
-				if clear := s.kind.Clear; f.plan.Retain && s.topic != "" && clear != nil && clear(s.number) {
+				if f.plan.Retain && s.topic != "" { // nothing of the fleet stays stored
 					s.client.Start(packet.Publish{Topic: s.topic, Retain: true})
 				}
 				s.client.Disconnect(0)
@@ -455,188 +466,4 @@ func (f *Fleet) leave() {
 	for range side {
 		<-done
 	}
-}
-
-// find searches the highest rate, or number of clients, at which the bound holds: upward by doubling, then between the
-// highest that held and the lowest that did not, until they are within 4 %.
-func (f *Fleet) find(ctx context.Context) {
-	const near = 1.04
-	first, last := f.plan.Steps[0], f.plan.Steps[len(f.plan.Steps)-1]
-	value := func(s Step) float64 {
-		if f.plan.Find == "clients" {
-			return float64(s.Clients)
-		}
-		return s.Rate
-	}
-	found := &Found{What: f.plan.Find}
-	low, high, most := 0.0, 0.0, value(last)
-	x := value(first)
-	if x >= most && len(f.plan.Steps) == 1 {
-		x = math.Max(1, most/64)
-	}
-	for ctx.Err() == nil {
-		step := Step{Clients: first.Clients, Rate: x, Hold: first.Hold}
-		if f.plan.Find == "clients" {
-			step = Step{Clients: int(x), Rate: first.Rate, Hold: first.Hold}
-		} else {
-			step.Clients = last.Clients
-		}
-		f.mu.Lock()
-		f.step = found.Tries
-		f.mu.Unlock()
-		s := f.carry(ctx, step)
-		if ctx.Err() != nil {
-			break
-		}
-		f.keep(s)
-		found.Tries++
-		// A rate that was not reached does not hold, whatever came back of what was sent.
-		broken := s.Broken
-		if f.plan.Find == "rate" && s.Reached < s.Asked*0.95 {
-			broken = append(slices.Clone(broken), fmt.Sprintf("%.0f of %.0f messages a second were sent", s.Reached, s.Asked))
-		}
-		if f.plan.Find == "clients" && s.Refused > 0 {
-			broken = append(slices.Clone(broken), fmt.Sprintf("%d clients did not get in", s.Refused))
-		}
-		if len(broken) > 0 {
-			high, found.How = x, broken
-		} else {
-			low = x
-		}
-		found.Highest, found.Broke = low, high
-		f.mu.Lock()
-		copied := *found
-		f.result.Found = &copied
-		f.mu.Unlock()
-		switch {
-		case high == 0 && x >= most:
-			return
-		case high == 0:
-			x = math.Min(2*x, most)
-		case low == 0:
-			if x = high / 2; x < 1 || f.plan.Find == "clients" && int(x) < 1 {
-				return
-			}
-		case high/low <= near || f.plan.Find == "clients" && high-low < 2:
-			return
-		default:
-			x = (low + high) / 2
-		}
-		if f.plan.Find == "clients" {
-			x = math.Floor(x)
-		}
-	}
-}
-
-// stormWithin is how long a storm may take.
-const stormWithin = 3 * time.Minute
-
-// storm lets what befalls all at once befall them.
-func (f *Fleet) storm(ctx context.Context) *StormResult {
-	out := &StormResult{What: f.plan.Storm}
-	var all []*session
-	for _, s := range f.mine() {
-		if s.in.Load() {
-			all = append(all, s)
-		}
-	}
-	out.Of = len(all)
-	ctx, cancel := context.WithTimeout(ctx, stormWithin)
-	defer cancel()
-	if f.plan.Storm == Wills {
-		if err := f.wills(ctx, all, out); err != nil {
-			f.because("the wills could not be watched: " + err.Error())
-		}
-		return out
-	}
-	hist := newHistogram()
-	for _, s := range all {
-		s.tries.Store(math.MinInt32) // as often as it takes
-	}
-	start := time.Now()
-	f.say(fmt.Sprintf("%d are cut at once", out.Of), stormWithin)
-	if f.plan.Storm == Restart {
-		if err := f.plan.Restart(); err != nil {
-			f.because("the broker was not restarted: " + err.Error())
-			return out
-		}
-	} else {
-		for _, s := range all {
-			s.client.Cut()
-		}
-	}
-	back := make([]bool, len(all))
-	for ctx.Err() == nil && out.Back < out.Of {
-		for i, s := range all {
-			came := s.came.Load()
-			if !back[i] && s.in.Load() && came > int64(start.Sub(f.began)) {
-				back[i] = true
-				out.Back++
-				took := time.Duration(came) - start.Sub(f.began)
-				out.Took = max(out.Took, took)
-				record(hist, took)
-			}
-		}
-		f.say(fmt.Sprintf("%d of %d are back", out.Back, out.Of), 0)
-		f.tick(ctx)
-	}
-	out.Spread = spreadOf(hist)
-	return out
-}
-
-// because adds to what is said of the result.
-func (f *Fleet) because(text string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.result.Why = append(f.result.Why, text)
-}
-
-// wills cuts all, lets none come back, and counts the wills.
-func (f *Fleet) wills(ctx context.Context, all []*session, out *StormResult) error {
-	o := f.plan.Kinds[0].Client(f.plan.Total() + f.plan.Others + 1)
-	var mu sync.Mutex
-	came := map[string]time.Time{}
-	o.Message = func(p *packet.Publish) {
-		mu.Lock()
-		defer mu.Unlock()
-		if _, twice := came[p.Topic]; !twice {
-			came[p.Topic] = time.Now()
-		}
-	}
-	watcher := client.New(o)
-	if _, err := watcher.Connect(ctx); err != nil {
-		return err
-	}
-	defer watcher.Disconnect(0)
-	if _, err := watcher.Subscribe(ctx, []packet.Subscription{{Filter: f.plan.WillBase + "/+", QoS: f.plan.QoS}}); err != nil {
-		return err
-	}
-	start := time.Now()
-	for _, s := range all {
-		s.wanted.Store(false)
-		s.client.Cut()
-	}
-	const quiet = 10 * time.Second // nothing comes any more
-	for last := start; ctx.Err() == nil && time.Since(last) < quiet; {
-		mu.Lock()
-		if len(came) > out.Back {
-			last = time.Now()
-		}
-		out.Back = len(came)
-		mu.Unlock()
-		f.say(fmt.Sprintf("%d of %d wills came", out.Back, out.Of), 0)
-		if out.Back >= out.Of {
-			break
-		}
-		f.tick(ctx)
-	}
-	hist := newHistogram()
-	mu.Lock()
-	defer mu.Unlock()
-	for _, at := range came {
-		record(hist, at.Sub(start))
-		out.Took = max(out.Took, at.Sub(start))
-	}
-	out.Spread = spreadOf(hist)
-	return nil
 }

@@ -26,6 +26,7 @@ type session struct {
 	in     atomic.Bool // connected, and subscribed
 	wanted atomic.Bool // by the step
 	tries  atomic.Int32
+	busy   atomic.Bool   // somebody connects it
 	came   atomic.Int64  // when it came in last, since the load began
 	gone   atomic.Bool   // its link ended in the step
 	missed int64         // before the step
@@ -91,7 +92,11 @@ func (s *session) options() client.Options {
 		}
 	}
 	if f := s.f; f.plan.Storm == Wills && !f.other(s) {
-		o.Connect.Will = &packet.Will{Topic: f.plan.WillBase + "/" + strconv.Itoa(s.n), QoS: f.plan.QoS, Payload: []byte("lost")}
+		o.Connect.Will = &packet.Will{
+			Topic:   f.plan.WillBase + "/" + strconv.Itoa(s.n),
+			QoS:     f.plan.QoS,
+			Payload: []byte("lost"),
+		}
 	}
 	told := o.Hooks.Link
 	o.Hooks.Link = func(e client.LinkEvent, by client.Blame, text string) {
@@ -189,8 +194,8 @@ func (s *session) trackerOf(from int) *tracker {
 func (s *session) message(p *packet.Publish) {
 	now := s.f.since()
 	m, marked := markOf(p)
-	if marked && (m.from < 1 || m.from > len(s.f.all)) || p.Retain {
-		return // a stored one, of before
+	if marked && (m.from < 1 || m.from > len(s.f.all) || s.f.all[m.from-1] == nil) || p.Retain {
+		return // a stored one, of before, or another part's
 	}
 	if !marked {
 		from := s.f.byTopic(p.Topic)
@@ -208,10 +213,16 @@ func (s *session) message(p *packet.Publish) {
 		}
 		m = mark{from.n, seq, meant}
 	}
+	l := s.lane
+	if s.f.single && !s.f.hearsOf(s, m.from) {
+		l.mu.Lock()
+		l.refusals["a message came to a client that did not subscribe to it"]++
+		l.mu.Unlock()
+		return
+	}
 	s.mu.Lock()
 	how := s.trackerOf(m.from).see(m.seq)
 	s.mu.Unlock()
-	l := s.lane
 	l.mu.Lock()
 	switch how {
 	case before:

@@ -15,8 +15,16 @@ func Merge(parts ...*Result) (*Result, error) {
 		return nil, fmt.Errorf("there are no parts")
 	}
 	first := parts[0]
-	out := &Result{Name: first.Name, Target: first.Target, Shape: first.Shape, QoS: first.QoS, Size: first.Size, Bound: first.Bound,
-		Started: first.Started}
+	out := &Result{
+		Name:    first.Name,
+		Target:  first.Target,
+		Shape:   first.Shape,
+		QoS:     first.QoS,
+		Size:    first.Size,
+		Each:    first.Each,
+		Bound:   first.Bound,
+		Started: first.Started,
+	}
 	bound, err := ParseBound(first.Bound)
 	if err != nil {
 		return nil, err
@@ -25,7 +33,15 @@ func Merge(parts ...*Result) (*Result, error) {
 	for _, p := range parts {
 		switch {
 		case p.Name != out.Name || p.Shape != out.Shape || p.QoS != out.QoS || p.Size != out.Size || p.Bound != out.Bound:
-			return nil, fmt.Errorf("part %s is of another load: %s, %s, QoS %d, %d bytes, %s", p.Shard, p.Name, p.Shape, p.QoS, p.Size, p.Bound)
+			return nil, fmt.Errorf(
+				"part %s is of another load: %s, %s, QoS %d, %d bytes, %s",
+				p.Shard,
+				p.Name,
+				p.Shape,
+				p.QoS,
+				p.Size,
+				p.Bound,
+			)
 		case p.Found != nil:
 			return nil, fmt.Errorf("a search has no parts")
 		case slices.Contains(out.Shards, p.Shard):
@@ -67,7 +83,9 @@ func Merge(parts ...*Result) (*Result, error) {
 		}
 	}
 	for i := range out.Steps {
-		out.Steps[i].Broken = bound.Broken(&out.Steps[i])
+		if !out.Steps[i].Cut {
+			out.Steps[i].Broken = bound.Broken(&out.Steps[i])
+		}
 	}
 	for _, s := range seconds {
 		out.Seconds = append(out.Seconds, *s)
@@ -82,6 +100,7 @@ func Merge(parts ...*Result) (*Result, error) {
 // merge adds the same step of another part.
 func (s *StepResult) merge(o *StepResult) {
 	s.join(*o)
+	s.Cut = s.Cut || o.Cut
 	s.Took, s.Coming = max(s.Took, o.Took), max(s.Coming, o.Coming)
 	s.Clients, s.In, s.Refused = s.Clients+o.Clients, s.In+o.In, s.Refused+o.Refused
 	s.Asked, s.Reached, s.Heard = s.Asked+o.Asked, s.Reached+o.Reached, s.Heard+o.Heard

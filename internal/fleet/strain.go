@@ -160,9 +160,7 @@ func Listening(port int) (pid int) {
 	return 0
 }
 
-// secondsBegan and secondsEnd measure the strain of a second.
-func (f *Fleet) secondsBegan(x *Second) { f.before = f.strainNow() }
-
+// secondsEnd measures the strain since the second before.
 func (f *Fleet) secondsEnd(x *Second) {
 	now := f.strainNow()
 	if took := now.at.Sub(f.before.at).Seconds(); took > 0 {
@@ -171,7 +169,7 @@ func (f *Fleet) secondsEnd(x *Second) {
 			x.BrokerCPU = (now.broker.used - f.before.broker.used).Seconds() / took
 		}
 	}
-	x.Memory = memoryNow()
+	x.Memory, f.before = memoryNow(), now
 }
 
 func memoryNow() int64 {

@@ -23,9 +23,11 @@ var (
 		`(?i)\bclient (\S+) (?:\[[^\]]*\] )?((?:disconnected|closed its connection|has exceeded timeout|already connected|timed out|was disconnected).*)`,
 	)
 	logKey  = regexp.MustCompile(`(?i)"?\bclient[-_ ]?id"?\s*[:=]\s*"?([^\s",;}\]]+)`)
-	logAddr = regexp.MustCompile(`(?i)"?\b(?:peer(?:[-_ ]?name|[-_ ]?address)?|remote(?:[-_ ]?addr(?:ess)?)?|addr(?:ess)?|ip)"?\s*[:=]\s*"?([^\s",;}]+)`)
-	logIn   = regexp.MustCompile(`(?i)\bconnected\b`)
-	logOut  = regexp.MustCompile(`(?i)\b(?:disconnected|disconnect|closed|timed out|terminated|kicked|discarded)\b`)
+	logAddr = regexp.MustCompile(
+		`(?i)"?\b(?:peer(?:[-_ ]?name|[-_ ]?address)?|remote(?:[-_ ]?addr(?:ess)?)?|addr(?:ess)?|ip)"?\s*[:=]\s*"?([^\s",;}]+)`,
+	)
+	logIn  = regexp.MustCompile(`(?i)\bconnected\b`)
+	logOut = regexp.MustCompile(`(?i)\b(?:disconnected|disconnect|closed|timed out|terminated|kicked|discarded)\b`)
 )
 
 // maxLogClients is how many clients of a log are kept; those that left first go first.
@@ -44,7 +46,10 @@ func (l *LogClients) Line(text string, at time.Time) bool {
 	}
 	if m := logLeft.FindStringSubmatch(text); m != nil {
 		why := strings.TrimRight(m[2], ". ")
-		if strings.HasPrefix(strings.ToLower(why), "already connected") { // the old link is closed for a new one, which stays
+		if strings.HasPrefix(
+			strings.ToLower(why),
+			"already connected",
+		) { // the old link is closed for a new one, which stays
 			return false
 		}
 		if strings.HasPrefix(m[1], "<") { // it never said who it is
@@ -87,7 +92,8 @@ func (l *LogClients) put(c LogClient) {
 	if l.all[c.ID] == nil && len(l.all) >= maxLogClients {
 		var oldest *LogClient
 		for _, x := range l.all {
-			if oldest == nil || !x.Connected && oldest.Connected || x.Connected == oldest.Connected && x.Since.Before(oldest.Since) {
+			if oldest == nil || !x.Connected && oldest.Connected ||
+				x.Connected == oldest.Connected && x.Since.Before(oldest.Since) {
 				oldest = x
 			}
 		}

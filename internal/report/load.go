@@ -47,13 +47,29 @@ func LoadRate(f float64) string {
 
 // LoadStepHead and LoadStepLine are the table of steps in plain text.
 func LoadStepHead() string {
-	return fmt.Sprintf("%4s %7s %7s %9s %9s %9s %8s %9s %9s %9s %9s  %s", "step", "clients", "in", "asked/s", "reached/s", "heard/s",
-		"lost", "p50", "p99", "p99.9", "longest", "verdict")
+	return fmt.Sprintf(
+		"%4s %7s %7s %9s %9s %9s %8s %9s %9s %9s %9s  %s",
+		"step",
+		"clients",
+		"in",
+		"asked/s",
+		"reached/s",
+		"heard/s",
+		"lost",
+		"p50",
+		"p99",
+		"p99.9",
+		"longest",
+		"verdict",
+	)
 }
 
-// LoadStepLine is a step on a line.
-func LoadStepLine(i int, s *fleet.StepResult) string {
-	verdict := "✓ held"
+// LoadStepLine is a step on a line; bounded tells that there is a bound which it has to keep.
+func LoadStepLine(i int, s *fleet.StepResult, bounded bool) string {
+	verdict := "no bound"
+	if bounded {
+		verdict = "✓ held"
+	}
 	switch {
 	case s.Cut:
 		verdict = "! stopped"
@@ -62,8 +78,23 @@ func LoadStepLine(i int, s *fleet.StepResult) string {
 	case s.Lost > 0 || s.Refused > 0:
 		verdict = fmt.Sprintf("! %d lost, %d refused", s.Lost, s.Refused)
 	}
-	return fmt.Sprintf("%4d %7d %7d %9s %9s %9s %8d %9s %9s %9s %9s  %s", i+1, s.Clients, s.In, LoadRate(s.Asked), LoadRate(s.Reached),
-		LoadRate(s.Heard), s.Lost, LoadMoment(s.Trip.P50), LoadMoment(s.Trip.P99), LoadMoment(s.Trip.P999), LoadMoment(s.Trip.Max), verdict)
+	return fmt.Sprintf(
+		"%4d %7d %7d %9s %9s %9s %8d %9s %9s %9s %9s  %s",
+		i+1,
+		s.Clients,
+		s.In,
+		LoadRate(s.Asked),
+		LoadRate(s.Reached),
+		LoadRate(
+			s.Heard,
+		),
+		s.Lost,
+		LoadMoment(s.Trip.P50),
+		LoadMoment(s.Trip.P99),
+		LoadMoment(s.Trip.P999),
+		LoadMoment(s.Trip.Max),
+		verdict,
+	)
 }
 
 // LoadSummary says in a few lines what a load came to.
@@ -74,26 +105,74 @@ func LoadSummary(r *fleet.Result) (out []string) {
 	if len(r.Shards) > 0 {
 		add("merged of %d parts: %s", len(r.Shards), strings.Join(r.Shards, ", "))
 	}
-	add("clients    %d in of %d, %d refused; time to connect p50 %s, p99 %s, longest %s", t.In, t.Clients, t.Refused, LoadMoment(t.Connect.P50),
-		LoadMoment(t.Connect.P99), LoadMoment(t.Connect.Max))
+	add(
+		"clients    %d in of %d, %d refused; time to connect p50 %s, p99 %s, longest %s",
+		t.In,
+		t.Clients,
+		t.Refused,
+		LoadMoment(t.Connect.P50),
+		LoadMoment(t.Connect.P99),
+		LoadMoment(t.Connect.Max),
+	)
 	if t.Handshakes > 0 && t.Coming > 0 {
-		add("TLS        %d handshakes, %s a second while clients came", t.Handshakes, LoadRate(float64(t.Handshakes)/t.Coming.Seconds()))
+		add(
+			"TLS        %d handshakes, %s a second while clients came",
+			t.Handshakes,
+			LoadRate(float64(t.Handshakes)/t.Coming.Seconds()),
+		)
 	}
-	add("messages   %d sent, %d received of %d expected, %d lost, %d twice, %d out of order, %d not sent", t.Sent, t.Received, t.Expected, t.Lost,
-		t.Duplicated, t.OutOfOrder, t.Failed)
+	add(
+		"messages   %d sent, %d received of %d expected, %d lost, %d twice, %d out of order, %d not sent",
+		t.Sent,
+		t.Received,
+		t.Expected,
+		t.Lost,
+		t.Duplicated,
+		t.OutOfOrder,
+		t.Failed,
+	)
 	if t.Trip.Count > 0 {
 		x := t.Trip
-		add("round trip smallest %s, mean %s, p50 %s, p90 %s, p99 %s, p99.9 %s, longest %s", LoadMoment(x.Min), LoadMoment(x.Mean),
-			LoadMoment(x.P50), LoadMoment(x.P90), LoadMoment(x.P99), LoadMoment(x.P999), LoadMoment(x.Max))
+		add(
+			"round trip smallest %s, mean %s, p50 %s, p90 %s, p99 %s, p99.9 %s, longest %s",
+			LoadMoment(x.Min),
+			LoadMoment(x.Mean),
+			LoadMoment(x.P50),
+			LoadMoment(x.P90),
+			LoadMoment(x.P99),
+			LoadMoment(x.P999),
+			LoadMoment(x.Max),
+		)
 	}
 	if t.Ack.Count > 0 {
-		add("acknowledged %d: p50 %s, p99 %s, longest %s", t.Acked, LoadMoment(t.Ack.P50), LoadMoment(t.Ack.P99), LoadMoment(t.Ack.Max))
+		add(
+			"acknowledged %d: p50 %s, p99 %s, longest %s",
+			t.Acked,
+			LoadMoment(t.Ack.P50),
+			LoadMoment(t.Ack.P99),
+			LoadMoment(t.Ack.Max),
+		)
 	}
 	s := t.Strain
-	add("generator  %.2f of %d cores, %d MB, %d of %d descriptors, late by p99 %s", s.CPU, s.Cores, s.Memory>>20, s.Descriptors, s.Allowed,
-		LoadMoment(t.Lag.P99))
+	add(
+		"generator  %.2f of %d cores, %d MB, %d of %d descriptors, late by p99 %s",
+		s.CPU,
+		s.Cores,
+		s.Memory>>20,
+		s.Descriptors,
+		s.Allowed,
+		LoadMoment(t.Lag.P99),
+	)
 	if b := t.Broker; b.Known && !b.Own {
-		add("broker     %.2f cores, %d MB, %d of %d descriptors (process %d, %s)", b.CPU, b.Memory>>20, b.Descriptors, b.Allowed, b.PID, b.Name)
+		add(
+			"broker     %.2f cores, %d MB, %d of %d descriptors (process %d, %s)",
+			b.CPU,
+			b.Memory>>20,
+			b.Descriptors,
+			b.Allowed,
+			b.PID,
+			b.Name,
+		)
 	}
 	if f := t.Facts; len(f) > 0 {
 		var all []string
@@ -117,18 +196,39 @@ func LoadSummary(r *fleet.Result) (out []string) {
 		if x.What == fleet.Wills {
 			what = "wills came"
 		}
-		add("storm      %s: %d of %d %s, p50 %s, p99 %s, the last after %s", x.What, x.Back, x.Of, what, LoadMoment(x.Spread.P50),
-			LoadMoment(x.Spread.P99), LoadMoment(x.Took))
+		add(
+			"storm      %s: %d of %d %s, p50 %s, p99 %s, the last after %s",
+			x.What,
+			x.Back,
+			x.Of,
+			what,
+			LoadMoment(x.Spread.P50),
+			LoadMoment(x.Spread.P99),
+			LoadMoment(x.Took),
+		)
 	}
 	if x := r.Found; x != nil {
 		unit := map[string]string{"rate": "messages a second", "clients": "clients"}[x.What]
 		switch {
 		case x.Highest == 0:
-			add("found      the bound %s held nowhere: not even at %s %s (%s)", r.Bound, LoadRate(x.Broke), unit, strings.Join(x.How, "; "))
+			add(
+				"found      the bound %s held nowhere: not even at %s %s (%s)",
+				r.Bound,
+				LoadRate(x.Broke),
+				unit,
+				strings.Join(x.How, "; "),
+			)
 		case x.Broke == 0:
 			add("found      the bound %s held up to the end of the ramp, %s %s", r.Bound, LoadRate(x.Highest), unit)
 		default:
-			add("found      the bound %s held up to %s %s, and broke at %s (%s)", r.Bound, LoadRate(x.Highest), unit, LoadRate(x.Broke), strings.Join(x.How, "; "))
+			add(
+				"found      the bound %s held up to %s %s, and broke at %s (%s)",
+				r.Bound,
+				LoadRate(x.Highest),
+				unit,
+				LoadRate(x.Broke),
+				strings.Join(x.How, "; "),
+			)
 		}
 	}
 	limit := string(r.Limit)
@@ -155,12 +255,47 @@ func loadName(r *fleet.Result) string {
 // WriteLoadCSV writes the seconds of a load, a line each; times in seconds.
 func WriteLoadCSV(w io.Writer, r *fleet.Result) error {
 	c := csv.NewWriter(w)
-	c.Write([]string{"at", "length", "step", "connected", "asked", "sent", "heard", "missing", "p50", "p99", "longest", "cpu", "broker-cpu", "memory"})
+	c.Write(
+		[]string{
+			"at",
+			"length",
+			"step",
+			"connected",
+			"asked",
+			"sent",
+			"heard",
+			"missing",
+			"p50",
+			"p99",
+			"longest",
+			"cpu",
+			"broker-cpu",
+			"memory",
+		},
+	)
 	f := func(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
 	for _, s := range r.Seconds {
-		c.Write([]string{s.At.UTC().Format(time.RFC3339Nano), f(s.Spread.Seconds()), strconv.Itoa(s.Step + 1), strconv.Itoa(s.In), f(s.Asked),
-			strconv.FormatInt(s.Sent, 10), strconv.FormatInt(s.Heard, 10), strconv.FormatInt(s.Missing, 10), f(s.P50.Seconds()), f(s.P99.Seconds()),
-			f(s.Max.Seconds()), f(s.CPU), f(s.BrokerCPU), strconv.FormatInt(s.Memory, 10)})
+		c.Write(
+			[]string{
+				s.At.UTC().Format(time.RFC3339Nano),
+				f(s.Spread.Seconds()),
+				strconv.Itoa(s.Step + 1),
+				strconv.Itoa(s.In),
+				f(s.Asked),
+				strconv.FormatInt(
+					s.Sent,
+					10,
+				),
+				strconv.FormatInt(s.Heard, 10),
+				strconv.FormatInt(s.Missing, 10),
+				f(s.P50.Seconds()),
+				f(s.P99.Seconds()),
+				f(s.Max.Seconds()),
+				f(s.CPU),
+				f(s.BrokerCPU),
+				strconv.FormatInt(s.Memory, 10),
+			},
+		)
 	}
 	c.Flush()
 	return c.Error()
@@ -204,7 +339,12 @@ func loadPanels() []panel {
 	whole := func(f float64) string { return LoadRate(math.Round(f)) }
 	per := func(s *fleet.Second, n int64) float64 { return float64(n) / math.Max(0.001, s.Spread.Seconds()) }
 	return []panel{
-		{"clients connected", []loadLine{{"connected", lichen, func(s *fleet.Second) float64 { return float64(s.In) }, false}}, false, whole},
+		{
+			"clients connected",
+			[]loadLine{{"connected", lichen, func(s *fleet.Second) float64 { return float64(s.In) }, false}},
+			false,
+			whole,
+		},
 		{"messages a second", []loadLine{
 			{"asked for", slate, func(s *fleet.Second) float64 { return s.Asked }, true},
 			{"sent", water, func(s *fleet.Second) float64 { return per(s, s.Sent) }, false},
@@ -215,7 +355,12 @@ func loadPanels() []panel {
 			{"p99", amber, func(s *fleet.Second) float64 { return s.P99.Seconds() }, true},
 			{"longest", ember, func(s *fleet.Second) float64 { return s.Max.Seconds() }, true},
 		}, true, func(f float64) string { return LoadMoment(time.Duration(f * 1e9)) }},
-		{"messages that are missing: under way, or lost", []loadLine{{"missing", ember, func(s *fleet.Second) float64 { return float64(s.Missing) }, false}}, false, whole},
+		{
+			"messages that are missing: under way, or lost",
+			[]loadLine{{"missing", ember, func(s *fleet.Second) float64 { return float64(s.Missing) }, false}},
+			false,
+			whole,
+		},
 		{"cores in use", []loadLine{
 			{"generator", amber, func(s *fleet.Second) float64 { return s.CPU }, false},
 			{"broker", water, func(s *fleet.Second) float64 { return s.BrokerCPU }, true},
@@ -235,7 +380,9 @@ func LoadDrawing(name string, r, other *fleet.Result) (*draw.Surface, error) {
 		l = strings.ReplaceAll(l, "✗ ", "")
 		const column = 11
 		about, said := strings.TrimSpace(l[:min(column, len(l))]), l[min(column, len(l)):]
-		if strings.HasPrefix(l, "round trip") || strings.HasPrefix(l, "acknowledged") || strings.HasPrefix(l, "merged") || strings.HasPrefix(l, "stopped") {
+		if strings.HasPrefix(l, "round trip") || strings.HasPrefix(l, "acknowledged") ||
+			strings.HasPrefix(l, "merged") ||
+			strings.HasPrefix(l, "stopped") {
 			about, said, _ = strings.Cut(l, " ")
 			if about == "round" {
 				about, said = "round trip", strings.TrimPrefix(said, "trip ")
@@ -262,7 +409,11 @@ func LoadDrawing(name string, r, other *fleet.Result) (*draw.Surface, error) {
 	heading(s, title, r.Started)
 	y := seqMargin + 40
 	if other != nil {
-		s.Text(small, draw.Point{X: seqMargin, Y: y}, "pale: the run of "+other.Started.Format("2 January 2006, 15:04:05"))
+		s.Text(
+			small,
+			draw.Point{X: seqMargin, Y: y},
+			"pale: the run of "+other.Started.Format("2 January 2006, 15:04:05"),
+		)
 		y += row
 	}
 	for _, p := range loadPanels() {
@@ -277,7 +428,9 @@ func LoadDrawing(name string, r, other *fleet.Result) (*draw.Surface, error) {
 		if len(r.Steps[i].Broken) > 0 {
 			f.Color = ember
 		}
-		text := strings.NewReplacer("✓ ", "", "✗ ", "broken: ").Replace(LoadStepLine(i, &r.Steps[i])) // the font has no such signs
+		text := strings.NewReplacer("✓ ", "", "✗ ", "broken: ").
+			Replace(LoadStepLine(i, &r.Steps[i], r.Bound != ""))
+			// the font has no such signs
 		s.Text(f, draw.Point{X: seqMargin, Y: y}, fit(f, text, loadWidth-2*seqMargin))
 	}
 	y += row
@@ -346,7 +499,11 @@ func drawPanel(s *draw.Surface, p *panel, r, other *fleet.Result, y float64) {
 			to := px(r, r.Steps[i].At.Add(r.Steps[i].Took))
 			box(s, color.RGBA{0xf7, 0xe3, 0xde, 0xff}, from, y, math.Max(1, math.Min(to, right)-from), bottom-y)
 		}
-		s.Line(draw.Pen{Color: rule, Width: 0.4, Dash: []float64{2, 2}}, draw.Point{X: from, Y: y}, draw.Point{X: from, Y: bottom})
+		s.Line(
+			draw.Pen{Color: rule, Width: 0.4, Dash: []float64{2, 2}},
+			draw.Point{X: from, Y: y},
+			draw.Point{X: from, Y: bottom},
+		)
 	}
 	for _, run := range []*fleet.Result{other, r} {
 		if run == nil {

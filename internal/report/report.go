@@ -354,7 +354,14 @@ const change = "to change: "
 
 // DeviceLine writes a result of a device for a terminal.
 func DeviceLine(r *proof.Result) string {
-	s := plain.Sprintf("%s %-11s %-24s %8s  %s\n", Sign(r.Verdict), r.Verdict, r.Check.Name, r.Took.Round(time.Millisecond), r.Check.Title)
+	s := plain.Sprintf(
+		"%s %-11s %-24s %8s  %s\n",
+		Sign(r.Verdict),
+		r.Verdict,
+		r.Check.Name,
+		r.Took.Round(time.Millisecond),
+		r.Check.Title,
+	)
 	if r.Verdict == proof.Broken {
 		s += plain.Sprintf("    expected: %s\n    seen:     %s\n", r.Expected, r.Seen)
 	} else {

@@ -248,7 +248,13 @@ func TestOneWayThroughTheScreens(t *testing.T) {
 	x.key("g")
 	x.key("right")
 	x.key("enter")
-	x.await("pen.oxygen pen 2", "dissolved oxygen at 5 m", "0 … 20", "over t", "payload, ") // over time, or over the last 23s
+	x.await(
+		"pen.oxygen pen 2",
+		"dissolved oxygen at 5 m",
+		"0 … 20",
+		"over t",
+		"payload, ",
+	) // over time, or over the last 23s
 	x.key("esc")
 
 	// The values' meanings stand beside them.

@@ -55,7 +55,12 @@ devices: {feeder: {plays: a, session: {client-id: feeder one}}}
 `, broker.URLs["tcp"])
 	b := unstarted(t, text)
 	b.Start()
-	await(t, b, "the observer", func(workbench.Snapshot) bool { return strings.Contains(broker.Log(), "connected from") })
+	await(
+		t,
+		b,
+		"the observer",
+		func(workbench.Snapshot) bool { return strings.Contains(broker.Log(), "connected from") },
+	)
 	say := func(text string) {
 		b.Log.Add(trace.Event{At: time.Now(), Client: "quay log", Role: trace.RoleLog, Kind: trace.Line, Text: text})
 	}

@@ -75,9 +75,23 @@ func (b *Bench) Loading(x *workspace.Load, o LoadOptions) (*Loader, error) {
 	l.base = "hodstone/load/" + proof.RunID()
 	p := &l.plan
 	*p = fleet.Plan{
-		Name: x.Name, Shape: x.Shape, Others: x.Others, Size: x.Size, Every: x.Every, Jitter: x.Jitter, Each: x.Each, Connects: x.Connects,
-		Storm: x.Storm, Bound: x.Bound, Find: x.Find, Shard: o.Shard, Seed: o.Seed, WillBase: l.base + "/will",
-		Broker: l.process(url), Facts: l.facts, Log: l.lines,
+		Name:     x.Name,
+		Shape:    x.Shape,
+		Others:   x.Others,
+		Size:     x.Size,
+		Every:    x.Every,
+		Jitter:   x.Jitter,
+		Each:     x.Each,
+		Connects: x.Connects,
+		Storm:    x.Storm,
+		Bound:    x.Bound,
+		Find:     x.Find,
+		Shard:    o.Shard,
+		Seed:     o.Seed,
+		WillBase: l.base + "/will",
+		Broker:   l.process(url),
+		Facts:    l.facts,
+		Log:      l.lines,
 	}
 	if restart := b.restarter(l.broker); restart != nil {
 		p.Restart = func() error { return restart(b.ctx, false) }
@@ -179,8 +193,8 @@ func (l *Loader) process(url string) func() fleet.Process {
 	}
 }
 
-// lines are the last lines of logs that are followed.
-func (l *Loader) lines() (out []string) {
+// lines are what followed logs have said since a time, the last of it.
+func (l *Loader) lines(since time.Time) (out []string) {
 	const most = 2000
 	log := l.b.Log
 	for next := max(log.Oldest(), 1); ; {
@@ -189,7 +203,7 @@ func (l *Loader) lines() (out []string) {
 			break
 		}
 		for i := range some {
-			if some[i].Role == trace.RoleLog {
+			if some[i].Role == trace.RoleLog && some[i].At.After(since) {
 				out = append(out, some[i].Text)
 			}
 		}
@@ -236,7 +250,11 @@ func (l *Loader) kindOf(c workspace.LoadClients, cl *contract.Clause, listener s
 		if url == "" {
 			url = way.URL
 		}
-		if s, _, _ := strings.Cut(url, "://"); s != scheme && s != map[string]string{"mqtt": "tcp", "mqtts": "ssl"}[scheme] {
+		if s, _, _ := strings.Cut(
+			url,
+			"://",
+		); s != scheme &&
+			s != map[string]string{"mqtt": "tcp", "mqtts": "ssl"}[scheme] {
 			continue
 		}
 		if listener != "" && len(l.load.Clients) == 1 && way.Name != listener {
@@ -278,7 +296,6 @@ func (l *Loader) plainKind(c workspace.LoadClients, way workspace.Listener) (fle
 	return fleet.Kind{
 		Name: c.Kind, Count: c.Count, Filter: base + "/+", TLS: l.encrypted(way),
 		Topic: func(n int) string { return base + "/" + strconv.Itoa(n) },
-		Clear: func(int) bool { return true },
 		Client: func(n int) client.Options {
 			login := l.credentials(n)
 			const alive = 60
@@ -310,7 +327,9 @@ func (l *Loader) ownID(kind string, n int) string {
 }
 
 // dials returns how the clients of a listener dial. One TLS configuration serves all that show the same certificate.
-func (l *Loader) dials(way workspace.Listener) func(n int, login *workspace.Login) func(context.Context) (*link.Link, error) {
+func (l *Loader) dials(
+	way workspace.Listener,
+) func(n int, login *workspace.Login) func(context.Context) (*link.Link, error) {
 	var mu sync.Mutex
 	configs := map[*tls.Certificate]*tls.Config{}
 	broker := l.broker.Name
@@ -351,7 +370,12 @@ func beyondSite(d *workspace.Device, n int) int { return max(1, d.Count) + n }
 func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (fleet.Kind, error) {
 	w := l.b.Workspace()
 	if d.Broker != l.broker.Name {
-		return fleet.Kind{}, fmt.Errorf("%s speaks to broker %s, and the load is on %s: one load has one broker", d.Name, d.Broker, l.broker.Name)
+		return fleet.Kind{}, fmt.Errorf(
+			"%s speaks to broker %s, and the load is on %s: one load has one broker",
+			d.Name,
+			d.Broker,
+			l.broker.Name,
+		)
 	}
 	listener := d.Listener
 	if l.load.Listener != "" {
@@ -378,13 +402,23 @@ func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (f
 	kind := fleet.Kind{
 		Name: d.Name, Count: count, Filter: base + "/+", TLS: l.encrypted(way),
 		Topic: func(n int) string { return base + "/" + strconv.Itoa(n) },
-		Clear: func(int) bool { return true },
 		Client: func(n int) client.Options {
 			login, s, last := loginOf(beyondSite(d, n)), d.Session, n > count
 			n = beyondSite(d, n)
-			o := client.Options{Dial: dials(n, login), Version: s.Version, InFlight: s.InFlight, MaxPacket: s.MaxPacket, Connect: packet.Connect{
-				ClientID: workspace.FillIn(s.ClientID, n), CleanStart: s.CleanStart, KeepAlive: uint16(s.KeepAlive / time.Second),
-			}}
+			o := client.Options{
+				Dial:      dials(n, login),
+				Version:   s.Version,
+				InFlight:  s.InFlight,
+				MaxPacket: s.MaxPacket,
+				Connect: packet.Connect{
+					ClientID: workspace.FillIn(
+						s.ClientID,
+						n,
+					),
+					CleanStart: s.CleanStart,
+					KeepAlive:  uint16(s.KeepAlive / time.Second),
+				},
+			}
 			if last { // who hears or publishes for all is no device
 				o.Connect.ClientID = l.ownID(d.Name, n)
 				login = w.Login(l.broker.Login)
@@ -398,12 +432,23 @@ func (l *Loader) devices(d *workspace.Device, count int, cl *contract.Clause) (f
 		return kind, nil
 	}
 	if cl.From != d.Plays {
-		return fleet.Kind{}, fmt.Errorf("%s plays %s, and clause %s is published by %s", d.Name, d.Plays, cl.Name, cl.From)
+		return fleet.Kind{}, fmt.Errorf(
+			"%s plays %s, and clause %s is published by %s",
+			d.Name,
+			d.Plays,
+			cl.Name,
+			cl.From,
+		)
 	}
 	kind.Filter = cl.Topic.Filter()
 	kind.Topic = func(n int) string { return cl.Topic.Fill(parameters(d, beyondSite(d, n))) }
 	if topic := kind.Topic(1); strings.ContainsAny(topic, "+{") {
-		return fleet.Kind{}, fmt.Errorf("the topic of %s has parameters that %s does not give: %s", cl.Name, d.Name, topic)
+		return fleet.Kind{}, fmt.Errorf(
+			"the topic of %s has parameters that %s does not give: %s",
+			cl.Name,
+			d.Name,
+			topic,
+		)
 	}
 	kind.Compose, err = l.composed(d, cl)
 	return kind, err
@@ -427,7 +472,9 @@ func (l *Loader) composed(d *workspace.Device, cl *contract.Clause) (func(int, u
 		var mu sync.Mutex
 		all := map[int]*device.Device{}
 		make1 := func(n int) *device.Device {
-			return device.New(device.Options{Kind: d, Number: beyondSite(d, n), Contract: w.Contract, Seed: l.plan.Seed})
+			return device.New(
+				device.Options{Kind: d, Number: beyondSite(d, n), Contract: w.Contract, Seed: l.plan.Seed},
+			)
 		}
 		if _, err := make1(1).Compose(cl.Name); err != nil {
 			return nil, fmt.Errorf("%s cannot be composed of the signals of %s: %w", cl.Name, d.Name, err)
@@ -484,220 +531,6 @@ func (l *Loader) Run(ctx context.Context) *fleet.Result {
 	r.Target = l.target
 	l.sample.told(r)
 	return r
-}
-
-// sample is the part of a fleet that is traced and judged, and what the broker tells of itself meanwhile.
-type sample struct {
-	l       *Loader
-	log     *trace.Log
-	traced  map[int]*client.Hooks
-	filters []string
-	seen    *Observation
-
-	mu       sync.Mutex // guards what follows
-	facts    map[string]string
-	judged   int
-	broken   int
-	breaches []string
-	why      string // why nothing could be seen
-}
-
-// unnumbered is a contract whose parameters take any value: a fleet has more of a kind than the site.
-func unnumbered(c *contract.Contract) *contract.Contract {
-	out := &contract.Contract{
-		Parties: c.Parties, Parameters: map[string]contract.Parameter{}, Clauses: c.Clauses, Relations: c.Relations, Accepted: c.Accepted,
-	}
-	for name, p := range c.Parameters {
-		out.Parameters[name] = contract.Parameter{Name: p.Name, Note: p.Note}
-	}
-	return out
-}
-
-// leastTraced is how many clients are traced at least.
-const leastTraced = 10
-
-// sampled chooses the clients that are traced: spread over all.
-func (l *Loader) sampled(cl *contract.Clause) (*sample, error) {
-	s := &sample{l: l, traced: map[int]*client.Hooks{}, facts: map[string]string{}, log: trace.NewLog(loadTrace)}
-	total := l.plan.Total()
-	count := min(total, max(leastTraced, int(l.load.Traced*float64(total))))
-	if l.load.Traced == 0 || total == 0 {
-		count = 0
-	}
-	players := map[string]Player{}
-	kinds, numbers := l.plan.Order()
-	for i := range count {
-		at := i * total / count
-		kind, n := &l.plan.Kinds[kinds[at]], int(numbers[at])
-		d := l.b.kind(kind.Name)
-		name := kind.Name + " " + strconv.Itoa(n)
-		version := kind.Client(n).Version
-		hooks := trace.Record(trace.Source{Client: name, Role: trace.RoleDevice, Broker: l.broker.Name, Version: version}, s.log)
-		s.traced[at+1] = &hooks
-		if d != nil && cl != nil {
-			players[name] = Player{Party: d.Plays, Parameters: parameters(d, beyondSite(d, n))}
-			s.filters = append(s.filters, kind.Topic(n))
-		}
-	}
-	if count > 0 {
-		l.plan.Traced = func(n int) *client.Hooks { return s.traced[n] }
-	}
-	if len(s.filters) > 0 {
-		s.seen = NewObservation(unnumbered(l.b.Workspace().Contract), loadEye, l.broker.Name, players, s.message, s.lack)
-	}
-	return s, nil
-}
-
-// The trace of a load, in events, and what its observer is called on it.
-const (
-	loadTrace = 50_000
-	loadEye   = "observer of the load"
-)
-
-func (s *sample) message(_ *trace.Event, f Finding) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.judged++
-	s.note(f.Judgement.Breaches)
-}
-
-func (s *sample) lack(found []contract.Breach) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.note(found)
-}
-
-// note keeps breaches; s.mu is held.
-func (s *sample) note(found []contract.Breach) {
-	const most = 100
-	for i := range found {
-		if s.broken++; len(s.breaches) < most {
-			s.breaches = append(s.breaches, found[i].String())
-		}
-	}
-}
-
-// begin watches until it is stopped.
-func (s *sample) begin(ctx context.Context) (stop func()) {
-	l := s.l
-	ctx, cancel := context.WithCancel(ctx)
-	login := l.b.Workspace().Login(l.broker.Login)
-	version := l.broker.Version
-	if version == 0 {
-		version = packet.V5
-	}
-	rec := trace.NewRecorder(trace.Source{Client: loadEye, Role: trace.RoleObserver, Broker: l.broker.Name, Version: version}, s.log)
-	const alive = 15
-	o := client.Options{Dial: l.b.dialer(l.broker.Name, "", login), Version: version, Hooks: rec.Hooks(), Message: s.fact,
-		Connect: packet.Connect{ClientID: l.broker.OwnID(), CleanStart: true, KeepAlive: alive}}
-	login.Apply(&o)
-	eye := client.New(o)
-	var wg sync.WaitGroup
-	opened, ended := context.WithTimeout(ctx, observerTimeout)
-	_, err := eye.Connect(opened)
-	if err == nil {
-		err = s.subscribe(opened, eye, rec)
-	}
-	ended()
-	if err != nil {
-		s.why = "nothing was judged: the observer did not get in: " + err.Error()
-	}
-	wg.Go(func() { s.read(ctx, eye) })
-	return func() {
-		const late = 300 * time.Millisecond // what is under way to the observer
-		time.Sleep(late)
-		cancel()
-		wg.Wait()
-		eye.Disconnect(0)
-	}
-}
-
-// subscribe subscribes to the sample's topics, and to what the broker tells of itself.
-func (s *sample) subscribe(ctx context.Context, eye *client.Client, rec *trace.Recorder) error {
-	subscribe := func(filters []string, qos packet.QoS) error {
-		const each = 50
-		for len(filters) > 0 {
-			var subs []packet.Subscription
-			n := min(each, len(filters))
-			for _, f := range filters[:n] {
-				subs = append(subs, packet.Subscription{Filter: f, QoS: qos})
-			}
-			filters = filters[n:]
-			if _, err := eye.Subscribe(ctx, subs); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	if len(s.filters) > 0 {
-		if err := subscribe(s.filters, 2); err != nil {
-			return err
-		}
-		s.seen.Sees(s.l.broker.Name, s.filters, false)
-		rec.Add(trace.Event{Kind: trace.Link, Link: client.Watching})
-	}
-	if s.l.broker.StandIn == nil {
-		var all []string
-		for _, f := range toldOf {
-			all = append(all, f.topic)
-		}
-		subscribe(all, 0) // where it tells of itself
-	}
-	return nil
-}
-
-// fact takes in what the broker tells of itself.
-func (s *sample) fact(p *packet.Publish) {
-	for _, f := range toldOf {
-		if f.topic == p.Topic {
-			s.mu.Lock()
-			s.facts[f.what] = string(p.Payload[:min(len(p.Payload), factBytes)])
-			s.mu.Unlock()
-		}
-	}
-}
-
-// read lets what is traced be judged.
-func (s *sample) read(ctx context.Context, eye *client.Client) {
-	room := make([]trace.Event, 1000)
-	for next := uint64(1); ; {
-		n, missed := s.log.ReadInto(next, room)
-		next += uint64(n) + missed
-		if s.seen != nil && (n > 0 || missed > 0) && s.seen.Take(room[:n], missed) {
-			eye.AskPing()
-		}
-		clear(room[:n])
-		if n == len(room) {
-			continue
-		}
-		if ctx.Err() != nil {
-			return
-		}
-		wait, stop := context.WithTimeout(ctx, tickEvery)
-		s.log.Wait(wait, next)
-		stop()
-	}
-}
-
-// told puts into the result what was found.
-func (s *sample) told(r *fleet.Result) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	r.Traced, r.Judged, r.Broken, r.Breaches = len(s.traced), s.judged, s.broken, slices.Clone(s.breaches)
-	if s.why != "" && s.seen != nil {
-		r.Why = append(r.Why, s.why)
-	}
-}
-
-// facts are what the broker tells of itself now.
-func (l *Loader) facts() map[string]string {
-	l.sample.mu.Lock()
-	defer l.sample.mu.Unlock()
-	out := map[string]string{}
-	for k, v := range l.sample.facts {
-		out[k] = v
-	}
-	return out
 }
 
 // loads hold the load under way on an open bench, and the results of this session.

@@ -104,7 +104,10 @@ func TestALoadBesideTheSite(t *testing.T) {
 		return len(b.LoadState().Results) == 1
 	})
 	r := b.LoadState().Results[0]
-	if !names["pen-3"] || !names["pen-14"] || names["pen-15"] || r.Total.In != 12 || r.Total.Lost != 0 || r.Judged == 0 || r.Broken != 0 || r.Traced != 10 {
+	if !names["pen-3"] || !names["pen-14"] || names["pen-15"] || r.Total.In != 12 || r.Total.Lost != 0 ||
+		r.Judged == 0 ||
+		r.Broken != 0 ||
+		r.Traced != 10 {
 		t.Errorf("%v %+v", names, r)
 	}
 	for _, n := range []string{"pen-1", "pen-2"} {
@@ -113,8 +116,17 @@ func TestALoadBesideTheSite(t *testing.T) {
 		}
 	}
 	stored := make(chan string, 100)
-	c := client.New(client.Options{Dial: func(ctx context.Context) (*link.Link, error) { return b.StandIn("quay").Dial(ctx) }, Version: packet.V311,
-		Connect: packet.Connect{ClientID: "x", CleanStart: true}, Message: func(m *packet.Publish) { stored <- m.Topic }})
+	c := client.New(
+		client.Options{
+			Dial:    func(ctx context.Context) (*link.Link, error) { return b.StandIn("quay").Dial(ctx) },
+			Version: packet.V311,
+			Connect: packet.Connect{
+				ClientID:   "x",
+				CleanStart: true,
+			},
+			Message: func(m *packet.Publish) { stored <- m.Topic },
+		},
+	)
 	if _, err := c.Connect(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +151,8 @@ func TestALoadBesideTheSite(t *testing.T) {
 	await(t, b, "the second step", func(workbench.Snapshot) bool { return b.LoadState().State.Step == 1 })
 	b.StopLoad()
 	await(t, b, "its end", func(workbench.Snapshot) bool { return len(b.LoadState().Results) == 2 })
-	if r := b.LoadState().Results[1]; !r.Stopped || len(r.Steps) == 0 || r.Steps[0].Took < 1500*time.Millisecond || r.Limit != fleet.Neither {
+	if r := b.LoadState().Results[1]; !r.Stopped || len(r.Steps) == 0 || r.Steps[0].Took < 1500*time.Millisecond ||
+		r.Limit != fleet.Neither {
 		t.Errorf("%+v", r)
 	}
 	name := filepath.Join(t.TempDir(), "r.csv")
@@ -159,7 +172,11 @@ func TestALoadTellsOfARealBroker(t *testing.T) {
 	t.Parallel()
 	broker := brokertest.Start(t, brokertest.Options{Users: []string{"ann", "bob"}, Lines: "sys_interval 1\n"})
 	file := filepath.Join(t.TempDir(), "logins.csv")
-	if err := os.WriteFile(file, fmt.Appendf(nil, "ann,%s\nbob,%s\neve,wrong\n", brokertest.Password, brokertest.Password), 0o600); err != nil {
+	if err := os.WriteFile(
+		file,
+		fmt.Appendf(nil, "ann,%s\nbob,%s\neve,wrong\n", brokertest.Password, brokertest.Password),
+		0o600,
+	); err != nil {
 		t.Fatal(err)
 	}
 	text := fmt.Sprintf(`hodstone: 1
@@ -174,9 +191,63 @@ loads: {one: {clients: {plain: 9}, credentials: %s, publish: {every: 100ms}, hol
 	}
 	r := l.Run(t.Context())
 	s := r.Steps[0]
-	if s.In != 6 || s.Refused != 3 || r.Holds() || s.Broker.PID != broker.PID() || s.Broker.Memory == 0 || s.Facts["version"] == "" ||
-		!strings.Contains(strings.Join(s.Limits, "\n"), "tries to connect were refused with ") || l.Clients() != 9 || l.Length() != 2*time.Second ||
+	if s.In != 6 || s.Refused != 3 || r.Holds() || s.Broker.PID != broker.PID() || s.Broker.Memory == 0 ||
+		s.Facts["version"] == "" ||
+		!strings.Contains(strings.Join(s.Limits, "\n"), "tries to connect were refused with ") ||
+		l.Clients() != 9 ||
+		l.Length() != 2*time.Second ||
 		!strings.Contains(l.Target(), "quay/tcp "+broker.URLs["tcp"]) {
 		t.Errorf("%+v", s)
+	}
+}
+
+// TestALoadAccusesNobodyOfItsOwnDoing: clients that publish at another pace than agreed, an old time stamp in an example, no
+// will and no subscription are the load's doing; a wrong value and a wrong session are not.
+func TestALoadAccusesNobodyOfItsOwnDoing(t *testing.T) {
+	t.Parallel()
+	const site = `hodstone: 1
+brokers: {quay: {stand-in: {listeners: {tcp: "127.0.0.1:0"}, anonymous: true}}}
+contract:
+  parties: {pen: {terms: {keep-alive: %s, first-value-within: 100ms, back-within: 1s, tries: 1/min}}, shore: }
+  parameters: {pen: {values: ["1"]}}
+  clauses:
+    reading:
+      topic: "v/{pen}/reading"
+      from: pen
+      to: shore
+      qos: 1
+      every: 50ms ± 10ms
+      at-most: 1/min
+      stamped: {field: at, within: 1s}
+      payload: {format: json, schema: {type: object, properties: {kg: {type: number, maximum: %s}}}}
+      examples: [{kg: 4, at: "1999-01-01T00:00:00Z"}]
+    set: {topic: "v/{pen}/set", from: shore, to: pen, payload: {format: text}}
+    status: {topic: "v/{pen}/status", from: pen, to: shore, qos: 1, retain: true, presence: {coming: "on", leaving: "off", lost: lost}, payload: {format: text}}
+devices:
+  pen: {plays: pen, parameters: {pen: "{n}"}, presence: status, session: {client-id: "pen-{n}", keep-alive: 20s}, publishes: [{clause: reading, every: 1h, payload: {kg: 4}}], reactions: [{when: set}]}
+loads: {one: {clients: {pen: 12}, publish: {clause: reading, every: 300ms}, ramp: {from: 6, to: 12, by: 6, hold: 1s}}}
+`
+	for _, x := range []struct{ alive, most, want string }{{"10s..30s", "9", ""}, {"10s..30s", "3", "schema maximum at /kg"}, {"1s..5s", "9", "keep-alive"}} {
+		b := unstarted(t, fmt.Sprintf(site, x.alive, x.most))
+		l, err := b.Loading(b.Workspace().Load("one"), workbench.LoadOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := l.Run(t.Context())
+		text := strings.Join(r.Breaches, "\n")
+		if r.Judged == 0 || (r.Broken > 0) != (x.want != "") || !strings.Contains(text, x.want) {
+			t.Errorf("%+v: %d judged, %s", x, r.Judged, text)
+		}
+	}
+	shared := unstarted(
+		t,
+		strings.ReplaceAll(fmt.Sprintf(site, "10s..30s", "9"), `client-id: "pen-{n}"`, "client-id: pen"),
+	)
+	if _, err := shared.Loading(
+		shared.Workspace().Load("one"),
+		workbench.LoadOptions{},
+	); err == nil ||
+		!strings.Contains(err.Error(), "all would come as pen") {
+		t.Error(err)
 	}
 }

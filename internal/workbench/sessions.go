@@ -50,7 +50,15 @@ func Players(w *workspace.Workspace) map[string]Player {
 // encryptedBy tells by a URL whether the way is by TLS; nil for none that is known.
 func encryptedBy(url string) *bool {
 	scheme, _, ok := strings.Cut(url, "://")
-	is := map[string]bool{"mqtts": true, "wss": true, "ssl": true, "tls": true, "mqtt": false, "ws": false, "tcp": false}
+	is := map[string]bool{
+		"mqtts": true,
+		"wss":   true,
+		"ssl":   true,
+		"tls":   true,
+		"mqtt":  false,
+		"ws":    false,
+		"tcp":   false,
+	}
 	if encrypted, known := is[strings.ToLower(scheme)]; ok && known {
 		return &encrypted
 	}

@@ -65,15 +65,34 @@ func benchOf(check, fault string) string {
 	var r []string
 	switch {
 	case fault == "heeds.keep-alive":
-		r = []string{"keep-alive: 3s, clean", "version: 5, keep-alive: 20s, clean", "keep-alive: 2s..5s", "keep-alive: 2s..30s",
-			"every: 500ms, payload", "payload", "every: 500ms ± 2s", "", "at-most: 40/s", ""}
+		r = []string{
+			"keep-alive: 3s, clean",
+			"version: 5, keep-alive: 20s, clean",
+			"keep-alive: 2s..5s",
+			"keep-alive: 2s..30s",
+			"every: 500ms, payload",
+			"payload",
+			"every: 500ms ± 2s",
+			"",
+			"at-most: 40/s",
+			"",
+		}
 	case check == "device.heeds":
-		r = []string{"keep-alive: 3s, clean", "version: 5, keep-alive: 3s, clean", "{clause: state, payload: \"= rate\"}",
-			"{clause: state, every: 500ms, payload: \"= rate\"}"}
+		r = []string{
+			"keep-alive: 3s, clean",
+			"version: 5, keep-alive: 3s, clean",
+			"{clause: state, payload: \"= rate\"}",
+			"{clause: state, every: 500ms, payload: \"= rate\"}",
+		}
 	case check == "device.resends":
 		r = []string{"to: pen, qos: 1", "to: pen, qos: 2"}
 	case check == "device.buffers":
-		r = []string{"presence: status", "presence: status\n    offline: {keep: 100}", "keep-alive: 2s..5s", "keep-alive: 2s..5s, buffers: 1m"}
+		r = []string{
+			"presence: status",
+			"presence: status\n    offline: {keep: 100}",
+			"keep-alive: 2s..5s",
+			"keep-alive: 2s..5s, buffers: 1m",
+		}
 	}
 	return strings.NewReplacer(r...).Replace(onTheBench)
 }
@@ -89,7 +108,11 @@ func prove(t *testing.T, text, pattern string, faults ...string) map[string]proo
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	defer cancel()
-	p, err := b.PutToProof(ctx, workbench.Subject{Device: "pen-2", Faults: faults}, subject.Options{Checks: checks, Watch: watched(pattern)})
+	p, err := b.PutToProof(
+		ctx,
+		workbench.Subject{Device: "pen-2", Faults: faults},
+		subject.Options{Checks: checks, Watch: watched(pattern)},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +147,8 @@ func TestASoundDeviceKeepsItsContract(t *testing.T) {
 		{"device.frames", "", "understood: byte by byte, several in one piece, a remaining length of two bytes"},
 	} {
 		all.Go(func() {
-			if r := prove(t, benchOf(x.check, x.fault), x.check)[x.check]; r.Verdict != proof.Kept || !strings.Contains(r.Seen, x.told) {
+			if r := prove(t, benchOf(x.check, x.fault), x.check)[x.check]; r.Verdict != proof.Kept ||
+				!strings.Contains(r.Seen, x.told) {
 				t.Errorf("%s, want %q", say(r), x.told)
 			}
 		})
@@ -265,12 +289,20 @@ func TestASoundDeviceBehindARealBroker(t *testing.T) {
 		{"5", "frames.gathered", nil},
 	} {
 		all.Go(func() {
-			text := strings.NewReplacer(`{stand-in: {listeners: {tls: "127.0.0.1:0"}, anonymous: true}}`,
-				fmt.Sprintf("{listeners: {tcp: {url: %q}}}", broker.URLs["tcp"]), `"v/`, `"v`+x.version+x.fault+`/`,
-				"pen-{", "x"+strings.ReplaceAll(x.version, ".", "")+x.fault+"-{",
-				"clean-start: true}\n    signals", "clean-start: false, version: "+x.version+"}\n    offline: {keep: 100}\n    signals",
-				"clean-start: true", "clean-start: false",
-				"keep-alive: 2s..5s", "keep-alive: 2s..5s, buffers: 1m").Replace(onTheBench)
+			text := strings.NewReplacer(
+				`{stand-in: {listeners: {tls: "127.0.0.1:0"}, anonymous: true}}`,
+				fmt.Sprintf("{listeners: {tcp: {url: %q}}}", broker.URLs["tcp"]),
+				`"v/`,
+				`"v`+x.version+x.fault+`/`,
+				"pen-{",
+				"x"+strings.ReplaceAll(x.version, ".", "")+x.fault+"-{",
+				"clean-start: true}\n    signals",
+				"clean-start: false, version: "+x.version+"}\n    offline: {keep: 100}\n    signals",
+				"clean-start: true",
+				"clean-start: false",
+				"keep-alive: 2s..5s",
+				"keep-alive: 2s..5s, buffers: 1m",
+			).Replace(onTheBench)
 			pattern := strings.Join(x.kept, ",") // the others do what they do at a stand-in
 			if x.fault != "" {
 				found := prove(t, text, "device.frames", x.fault)["device.frames"]

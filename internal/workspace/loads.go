@@ -74,7 +74,15 @@ const MostClients = 60_000
 
 // NewLoad returns a load as it is where nothing is said.
 func NewLoad(name string) *Load {
-	return &Load{Name: name, Shape: fleet.Echo, Others: 1, Every: time.Second, Hold: 10 * time.Second, RampOf: "clients", Traced: 0.01}
+	return &Load{
+		Name:   name,
+		Shape:  fleet.Echo,
+		Others: 1,
+		Every:  time.Second,
+		Hold:   10 * time.Second,
+		RampOf: "clients",
+		Traced: 0.01,
+	}
 }
 
 // LoadKinds are the kinds of clients that a load may have.
@@ -86,156 +94,238 @@ func (w *Workspace) LoadKinds() []string {
 	return out
 }
 
-var loadShape = shape[Load]{"load", "A load on a broker: how many clients, what they say, and what has to hold.", []key[Load]{
-	own("broker", "string", "BROKER or BROKER/LISTENER; that of the kinds of devices, or the first.",
-		func(l *loader, x *Load, v node) {
-			if v.exists() {
-				d := &Device{}
-				l.deviceBroker(d, v)
-				x.Broker, x.Listener = d.Broker, d.Listener
-			}
+var loadShape = shape[Load]{
+	"load",
+	"A load on a broker: how many clients, what they say, and what has to hold.",
+	[]key[Load]{
+		own("broker", "string", "BROKER or BROKER/LISTENER; that of the kinds of devices, or the first.",
+			func(l *loader, x *Load, v node) {
+				if v.exists() {
+					d := &Device{}
+					l.deviceBroker(d, v)
+					x.Broker, x.Listener = d.Broker, d.Listener
+				}
+			}),
+		each(
+			"clients",
+			"integer",
+			"How many of each kind: of devices by their name, or plain, tls, ws and wss, which are no devices and use the listener of that transport.",
+			func(l *loader, x *Load, e entry) {
+				if !slices.Contains(l.w.LoadKinds(), e.key) {
+					e.at.fail(suggest(e.key, l.w.LoadKinds()), "there is no kind of clients %q", e.key)
+					return
+				}
+				if n, ok := e.value.integer("clients", 1, MostClients); ok {
+					x.Clients = append(x.Clients, LoadClients{e.key, n})
+				}
+			},
+		).must(),
+		text(
+			"login",
+			"The login of clients that are no devices; {n} for their number. Without it that of Hodstone's own clients there.",
+			func(x *Load) *string { return &x.Login },
+		),
+		own("credentials", "string", "A CSV file with user name and password, a line for each client in turn.",
+			func(l *loader, x *Load, v node) {
+				if !v.exists() {
+					return
+				}
+				b, err := l.secretFile(v.str("credentials"))
+				if err == nil {
+					x.Credentials, err = ReadCredentials(b)
+				}
+				if err != nil {
+					v.fail("", "the credentials cannot be read: %v", err)
+				}
+			}),
+		own(
+			"version",
+			"version",
+			"The protocol version of clients that are no devices.",
+			func(_ *loader, x *Load, v node) {
+				if v.exists() {
+					x.Version, _ = v.version()
+				}
+			},
+		),
+		own(
+			"shape",
+			"string",
+			"Who hears whom: echo (each itself; default), pairs, fan-in (others hear all), fan-out (others publish), mute (nobody hears), idle (nothing is said).",
+			func(_ *loader, x *Load, v node) {
+				var all []string
+				for _, s := range fleet.Shapes() {
+					all = append(all, string(s))
+				}
+				if s, ok := v.known("shape", all); ok && v.exists() {
+					x.Shape = fleet.Shape(s)
+				}
+			},
+		),
+		integer(
+			"others",
+			"How many hear all in fan-in, or publish in fan-out.",
+			1,
+			1000,
+			func(x *Load, n int) { x.Others = n },
+		),
+		own("publish", "load-publish", "What each client publishes.", func(l *loader, x *Load, v node) {
+			loadPublishShape.read(l, v, "what is published", x)
 		}),
-	each("clients", "integer", "How many of each kind: of devices by their name, or plain, tls, ws and wss, which are no devices and use the listener of that transport.",
-		func(l *loader, x *Load, e entry) {
-			if !slices.Contains(l.w.LoadKinds(), e.key) {
-				e.at.fail(suggest(e.key, l.w.LoadKinds()), "there is no kind of clients %q", e.key)
-				return
-			}
-			if n, ok := e.value.integer("clients", 1, MostClients); ok {
-				x.Clients = append(x.Clients, LoadClients{e.key, n})
-			}
-		}).must(),
-	text("login", "The login of clients that are no devices; {n} for their number. Without it that of Hodstone's own clients there.",
-		func(x *Load) *string { return &x.Login }),
-	own("credentials", "string", "A CSV file with user name and password, a line for each client in turn.",
-		func(l *loader, x *Load, v node) {
-			if !v.exists() {
-				return
-			}
-			b, err := l.secretFile(v.str("credentials"))
-			if err == nil {
-				x.Credentials, err = ReadCredentials(b)
-			}
-			if err != nil {
-				v.fail("", "the credentials cannot be read: %v", err)
-			}
-		}),
-	own("version", "version", "The protocol version of clients that are no devices.", func(_ *loader, x *Load, v node) {
-		if v.exists() {
-			x.Version, _ = v.version()
-		}
-	}),
-	own("shape", "string", "Who hears whom: echo (each itself; default), pairs, fan-in (others hear all), fan-out (others publish), mute (nobody hears), idle (nothing is said).",
-		func(_ *loader, x *Load, v node) {
-			var all []string
-			for _, s := range fleet.Shapes() {
-				all = append(all, string(s))
-			}
-			if s, ok := v.known("shape", all); ok && v.exists() {
-				x.Shape = fleet.Shape(s)
-			}
-		}),
-	integer("others", "How many hear all in fan-in, or publish in fan-out.", 1, 1000, func(x *Load, n int) { x.Others = n }),
-	own("publish", "load-publish", "What each client publishes.", func(l *loader, x *Load, v node) {
-		loadPublishShape.read(l, v, "what is published", x)
-	}),
-	own("ramp", "ramp", "From how many to how many; without it all come at once.", func(l *loader, x *Load, v node) {
-		if v.exists() {
-			rampShape.read(l, v, "the ramp", x)
-		}
-	}),
-	own("rate", "string", "Messages a second in all, such as 2000/s, in place of what every makes.", func(_ *loader, x *Load, v node) {
-		x.Rate = v.perSecond("rate")
-	}),
-	span("hold", "How long each step is held; 10s by default.", true, func(x *Load) *time.Duration { return &x.Hold }),
-	own("connects", "string", "How many connect a second at most, such as 500/s; as fast as it goes without it.",
-		func(_ *loader, x *Load, v node) { x.Connects = v.perSecond("connects") }),
-	own("storm", "string", "What befalls all at once at the end: reconnect, restart (of the broker) or wills.",
-		func(_ *loader, x *Load, v node) {
-			if s, ok := v.known("storm", []string{"reconnect", "restart", "wills"}); ok && v.exists() {
-				x.Storm = fleet.Storm(s)
-			}
-		}),
-	each("bound", "string", "What has to hold, each at most: {p99: 100ms, lost: 0, refused: 0, short: 5%}.",
-		func(_ *loader, x *Load, e entry) {
-			limit, err := fleet.LimitOf(e.key, e.value.str("bound"))
-			if err != nil {
-				e.value.fail("", "%v", err)
-				return
-			}
-			x.Bound = append(x.Bound, limit)
-		}),
-	own("find", "string", "rate or clients: the highest at which the bound holds, up to the end of the ramp.",
-		func(_ *loader, x *Load, v node) {
-			if s, ok := v.known("find", []string{"rate", "clients"}); ok && v.exists() {
-				x.Find = s
-			}
-		}),
-	own("traced", "string", "The share of clients that is traced and judged in full: 1% by default, ten at least.",
-		func(_ *loader, x *Load, v node) {
-			if v.exists() {
-				x.Traced = v.share("traced")
-			}
-		}),
-	own("local", "string", "Addresses of this machine to dial from in turn, where ports run out: 127.0.0.2-127.0.0.9.",
-		func(_ *loader, x *Load, v node) {
-			if !v.exists() {
-				return
-			}
-			var err error
-			if x.Locals, err = ParseLocals(v.str("local")); err != nil {
-				v.fail("", "%v", err)
-			}
-		}),
-}}
+		own(
+			"ramp",
+			"ramp",
+			"From how many to how many; without it all come at once.",
+			func(l *loader, x *Load, v node) {
+				if v.exists() {
+					rampShape.read(l, v, "the ramp", x)
+				}
+			},
+		),
+		own(
+			"rate",
+			"string",
+			"Messages a second in all, such as 2000/s, in place of what every makes.",
+			func(_ *loader, x *Load, v node) {
+				x.Rate = v.perSecond("rate")
+			},
+		),
+		span(
+			"hold",
+			"How long each step is held; 10s by default.",
+			true,
+			func(x *Load) *time.Duration { return &x.Hold },
+		),
+		own("connects", "string", "How many connect a second at most, such as 500/s; as fast as it goes without it.",
+			func(_ *loader, x *Load, v node) { x.Connects = v.perSecond("connects") }),
+		own("storm", "string", "What befalls all at once at the end: reconnect, restart (of the broker) or wills.",
+			func(_ *loader, x *Load, v node) {
+				if s, ok := v.known("storm", []string{"reconnect", "restart", "wills"}); ok && v.exists() {
+					x.Storm = fleet.Storm(s)
+				}
+			}),
+		each("bound", "string", "What has to hold, each at most: {p99: 100ms, lost: 0, refused: 0, short: 5%}.",
+			func(_ *loader, x *Load, e entry) {
+				limit, err := fleet.LimitOf(e.key, e.value.str("bound"))
+				if err != nil {
+					e.value.fail("", "%v", err)
+					return
+				}
+				x.Bound = append(x.Bound, limit)
+			}),
+		own("find", "string", "rate or clients: the highest at which the bound holds, up to the end of the ramp.",
+			func(_ *loader, x *Load, v node) {
+				if s, ok := v.known("find", []string{"rate", "clients"}); ok && v.exists() {
+					x.Find = s
+				}
+			}),
+		own("traced", "string", "The share of clients that is traced and judged in full: 1% by default, ten at least.",
+			func(_ *loader, x *Load, v node) {
+				if v.exists() {
+					x.Traced = v.share("traced")
+				}
+			}),
+		own(
+			"local",
+			"string",
+			"Addresses of this machine to dial from in turn, where ports run out: 127.0.0.2-127.0.0.9.",
+			func(_ *loader, x *Load, v node) {
+				if !v.exists() {
+					return
+				}
+				var err error
+				if x.Locals, err = ParseLocals(v.str("local")); err != nil {
+					v.fail("", "%v", err)
+				}
+			},
+		),
+	},
+}
 
-var loadPublishShape = shape[Load]{"load-publish", "What each client of a load publishes.", []key[Load]{
-	own("clause", "string", "A clause, on its topic with the client's number as its own parameter; without it messages of the fleet's own, below hodstone/load.",
-		func(l *loader, x *Load, v node) {
-			if !v.exists() {
-				return
-			}
-			var all []string
-			for _, cl := range l.w.Contract.Clauses {
-				all = append(all, cl.Name)
-			}
-			if name, ok := v.known("clause", all); ok {
-				x.Clause = name
+var loadPublishShape = shape[Load]{
+	"load-publish",
+	"What each client of a load publishes.",
+	[]key[Load]{
+		own(
+			"clause",
+			"string",
+			"A clause, on its topic with the client's number as its own parameter; without it messages of the fleet's own, below hodstone/load.",
+			func(l *loader, x *Load, v node) {
+				if !v.exists() {
+					return
+				}
+				var all []string
+				for _, cl := range l.w.Contract.Clauses {
+					all = append(all, cl.Name)
+				}
+				if name, ok := v.known("clause", all); ok {
+					x.Clause = name
+				}
+			},
+		),
+		own(
+			"payload-from",
+			"string",
+			"Of a clause: example (its first; default) or signals (of the device).",
+			func(_ *loader, x *Load, v node) {
+				if s, ok := v.known("payload-from", []string{"size", "example", "signals"}); ok && v.exists() {
+					x.From = PayloadFrom(s)
+				}
+			},
+		),
+		span(
+			"every",
+			"The time between two messages of a client; 1s by default.",
+			true,
+			func(x *Load) *time.Duration { return &x.Every },
+		),
+		own("jitter", "string", "By which share that varies: 10%.", func(_ *loader, x *Load, v node) {
+			if v.exists() {
+				x.Jitter = v.share("jitter")
 			}
 		}),
-	own("payload-from", "string", "Of a clause: example (its first; default) or signals (of the device).", func(_ *loader, x *Load, v node) {
-		if s, ok := v.known("payload-from", []string{"size", "example", "signals"}); ok && v.exists() {
-			x.From = PayloadFrom(s)
-		}
-	}),
-	span("every", "The time between two messages of a client; 1s by default.", true, func(x *Load) *time.Duration { return &x.Every }),
-	own("jitter", "string", "By which share that varies: 10%.", func(_ *loader, x *Load, v node) {
-		if v.exists() {
-			x.Jitter = v.share("jitter")
-		}
-	}),
-	integer("qos", "The clause's, or 0.", 0, 2, func(x *Load, n int) {
-		q := packet.QoS(n)
-		x.QoS = &q
-	}),
-	boolean("retain", "The clause's, or false.", func(x *Load, is bool) { x.Retain = &is }),
-	integer("size", "Bytes of a message of the fleet's own; 64 by default.", fleet.MarkSize, 1<<20, func(x *Load, n int) { x.Size = n }),
-	integer("each", "So many messages of each client, and no more.", 1, 1<<30, func(x *Load, n int) { x.Each = n }),
-}}
+		integer("qos", "The clause's, or 0.", 0, 2, func(x *Load, n int) {
+			q := packet.QoS(n)
+			x.QoS = &q
+		}),
+		boolean("retain", "The clause's, or false.", func(x *Load, is bool) { x.Retain = &is }),
+		integer(
+			"size",
+			"Bytes of a message of the fleet's own; 64 by default.",
+			fleet.MarkSize,
+			1<<20,
+			func(x *Load, n int) { x.Size = n },
+		),
+		integer("each", "So many messages of each client, and no more.", 1, 1<<30, func(x *Load, n int) { x.Each = n }),
+	},
+}
 
-var rampShape = shape[Load]{"ramp", "How a load climbs.", []key[Load]{
-	number("from", "Where it begins.", func(x *Load, f float64) { x.RampFrom = f }),
-	number("to", "Where it ends; all clients by default.", func(x *Load, f float64) { x.RampTo = f }),
-	number("by", "By how much each step is higher; in one step by default.", func(x *Load, f float64) { x.RampBy = f }),
-	own("of", "string", "clients (default) or rate.", func(_ *loader, x *Load, v node) {
-		if s, ok := v.known("of", []string{"clients", "rate"}); ok && v.exists() {
-			x.RampOf = s
-		}
-	}),
-	span("hold", "How long each step is held.", true, func(x *Load) *time.Duration { return &x.Hold }),
-	span("over", "How long it climbs, steadily, in place of steps; then it is held.", true, func(x *Load) *time.Duration { return &x.Over }),
-	boolean("falls", "Whether it goes down again by the same steps.", func(x *Load, is bool) { x.Falls = is }),
-}}
+var rampShape = shape[Load]{
+	"ramp",
+	"How a load climbs.",
+	[]key[Load]{
+		number("from", "Where it begins.", func(x *Load, f float64) { x.RampFrom = f }),
+		number("to", "Where it ends; all clients by default.", func(x *Load, f float64) { x.RampTo = f }),
+		number(
+			"by",
+			"By how much each step is higher; in one step by default.",
+			func(x *Load, f float64) { x.RampBy = f },
+		),
+		own("of", "string", "clients (default) or rate.", func(_ *loader, x *Load, v node) {
+			if s, ok := v.known("of", []string{"clients", "rate"}); ok && v.exists() {
+				x.RampOf = s
+			}
+		}),
+		span("hold", "How long each step is held.", true, func(x *Load) *time.Duration { return &x.Hold }),
+		span(
+			"over",
+			"How long it climbs, steadily, in place of steps; then it is held.",
+			true,
+			func(x *Load) *time.Duration { return &x.Over },
+		),
+		boolean("falls", "Whether it goes down again by the same steps.", func(x *Load, is bool) { x.Falls = is }),
+	},
+}
 
 // perSecond reads a rate, per second.
 func (n node) perSecond(what string) float64 {
@@ -336,12 +426,31 @@ func (w *Workspace) Load(name string) *Load {
 }
 
 // paceShape is how slow a stand-in is.
-var paceShape = shape[StandIn]{"pace", "How slow a stand-in is, as a small broker.", []key[StandIn]{
-	own("rate", "string", "Messages that it takes a second in all, such as 500/s.", func(_ *loader, s *StandIn, v node) {
-		s.Pace.Rate = v.perSecond("rate")
-	}),
-	integer("backlog", "How many wait for their turn; one more at QoS 0 is lost. As many as come without it.", 1, 1<<20,
-		func(s *StandIn, n int) { s.Pace.Backlog = n }),
-	span("pause", "How long it stands still, in each every.", true, func(s *StandIn) *time.Duration { return &s.Pace.Pause }),
-	span("every", "How often.", true, func(s *StandIn) *time.Duration { return &s.Pace.Every }),
-}}
+var paceShape = shape[StandIn]{
+	"pace",
+	"How slow a stand-in is, as a small broker.",
+	[]key[StandIn]{
+		own(
+			"rate",
+			"string",
+			"Messages that it takes a second in all, such as 500/s.",
+			func(_ *loader, s *StandIn, v node) {
+				s.Pace.Rate = v.perSecond("rate")
+			},
+		),
+		integer(
+			"backlog",
+			"How many wait for their turn; one more at QoS 0 is lost. As many as come without it.",
+			1,
+			1<<20,
+			func(s *StandIn, n int) { s.Pace.Backlog = n },
+		),
+		span(
+			"pause",
+			"How long it stands still, in each every.",
+			true,
+			func(s *StandIn) *time.Duration { return &s.Pace.Pause },
+		),
+		span("every", "How often.", true, func(s *StandIn) *time.Duration { return &s.Pace.Every }),
+	},
+}

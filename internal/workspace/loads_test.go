@@ -34,14 +34,23 @@ func TestLoadsAreRead(t *testing.T) {
 	x := w.Load("tide")
 	if x.Broker != "quay" || len(x.Clients) != 2 || x.Shape != fleet.FanIn || x.Others != 2 || x.Clause != "a" || x.From != workspace.FromSignals ||
 		x.Every != 2*time.Second || x.Jitter != 0.1 || *x.QoS != 1 || !*x.Retain || x.Each != 7 || x.RampFrom != 50 || x.RampTo != 450 || x.RampBy != 50 ||
-		x.Hold != 30*time.Second || !x.Falls || x.Connects != 10 || x.Storm != fleet.Wills || x.Bound.String() != "p99<=100ms,lost<=0,short<=5%,connect-p99<2s" ||
-		x.Traced != 0.05 || len(x.Locals) != 3 {
+		x.Hold != 30*time.Second || !x.Falls || x.Connects != 10 ||
+		x.Storm != fleet.Wills ||
+		x.Bound.String() != "p99<=100ms,lost<=0,short<=5%,connect-p99<2s" ||
+		x.Traced != 0.05 ||
+		len(x.Locals) != 3 {
 		t.Errorf("%+v", x)
 	}
-	if y := w.Load("fast"); y.Rate != 2 || y.Size != 200 || y.Hold != time.Minute || y.Find != "rate" || y.RampOf != "rate" || y.RampTo != 900 {
+	if y := w.Load(
+		"fast",
+	); y.Rate != 2 || y.Size != 200 || y.Hold != time.Minute || y.Find != "rate" || y.RampOf != "rate" ||
+		y.RampTo != 900 {
 		t.Errorf("%+v", y)
 	}
-	if z := w.Load("none"); z.Every != time.Second || z.Hold != 10*time.Second || z.Shape != fleet.Echo || z.Traced != 0.01 || z.Bound != nil {
+	if z := w.Load(
+		"none",
+	); z.Every != time.Second || z.Hold != 10*time.Second || z.Shape != fleet.Echo || z.Traced != 0.01 ||
+		z.Bound != nil {
 		t.Errorf("%+v", z)
 	}
 	if w.Load("ebb") != nil {
@@ -95,18 +104,31 @@ func TestMistakesInLoads(t *testing.T) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
-	if all, err := workspace.ReadCredentials([]byte("username,password\n# who\nann,x\nbob, y z\n")); err != nil || len(all) != 2 || all[1] != [2]string{"bob", " y z"} {
+	if all, err := workspace.ReadCredentials(
+		[]byte("username,password\n# who\nann,x\nbob, y z\n"),
+	); err != nil || len(all) != 2 ||
+		all[1] != [2]string{"bob", " y z"} {
 		t.Error(all, err)
 	}
 }
 
 // TestAStandInsPaceIsRead.
 func TestAStandInsPaceIsRead(t *testing.T) {
-	w := read(t, "hodstone: 1\nbrokers: {slow: {stand-in: {pace: {rate: 500/s, backlog: 20, pause: 1s, every: 10s}}, load: allowed}}\n")
-	if p := w.Brokers[0].StandIn.Pace; len(w.Problems) > 0 || p.Rate != 500 || p.Backlog != 20 || p.Pause != time.Second || p.Every != 10*time.Second || !w.Brokers[0].Load {
+	w := read(
+		t,
+		"hodstone: 1\nbrokers: {slow: {stand-in: {pace: {rate: 500/s, backlog: 20, pause: 1s, every: 10s}}, load: allowed}}\n",
+	)
+	if p := w.Brokers[0].StandIn.Pace; len(w.Problems) > 0 || p.Rate != 500 || p.Backlog != 20 ||
+		p.Pause != time.Second ||
+		p.Every != 10*time.Second ||
+		!w.Brokers[0].Load {
 		t.Error(w.Problems, p)
 	}
-	if w = read(t, "hodstone: 1\nbrokers: {b: {stand-in: {}, load: please}}\n"); len(w.Problems) != 1 || !strings.Contains(w.Problems[0].Error(), `load cannot be "please"`) {
+	if w = read(
+		t,
+		"hodstone: 1\nbrokers: {b: {stand-in: {}, load: please}}\n",
+	); len(w.Problems) != 1 ||
+		!strings.Contains(w.Problems[0].Error(), `load cannot be "please"`) {
 		t.Error(w.Problems)
 	}
 }

@@ -62,7 +62,9 @@ type standInReading struct {
 }
 
 var standInShape = shape[standInReading]{
-	"stand-in", "A broker of Hodstone's own, faithful unless told to misbehave.", []key[standInReading]{
+	"stand-in",
+	"A broker of Hodstone's own, faithful unless told to misbehave.",
+	[]key[standInReading]{
 		each("listeners", "string", "Transports tcp, tls, ws, wss and their addresses; port 0 lets the system choose."+
 			" The certificates for TLS are made at every start, and Hodstone's own clients trust them. Without it: tcp on"+
 			" 127.0.0.1:0.", standInListener),
@@ -89,11 +91,16 @@ var standInShape = shape[standInReading]{
 		own("limits", "limits", "What it announces in CONNACK, and keeps.", func(l *loader, s *standInReading, v node) {
 			limitsShape.read(l, v, "the limits", &s.Limits)
 		}),
-		own("pace", "pace", "How slow it is, for loads; as fast as it can without it.", func(l *loader, s *standInReading, v node) {
-			if v.exists() {
-				paceShape.read(l, v, "the pace", &s.StandIn)
-			}
-		}),
+		own(
+			"pace",
+			"pace",
+			"How slow it is, for loads; as fast as it can without it.",
+			func(l *loader, s *standInReading, v node) {
+				if v.exists() {
+					paceShape.read(l, v, "the pace", &s.StandIn)
+				}
+			},
+		),
 		own("own-tls", "own-tls", "The certificate of the TLS listeners, in place of one that is made at every start.",
 			func(l *loader, s *standInReading, v node) {
 				if v.exists() {

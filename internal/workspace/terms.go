@@ -13,7 +13,9 @@ import (
 )
 
 var termsShape = shape[contract.Terms]{
-	"terms", "What a party's sessions must look like, and what it can take.", []key[contract.Terms]{
+	"terms",
+	"What a party's sessions must look like, and what it can take.",
+	[]key[contract.Terms]{
 		own("client-id", "string", `What its client identifiers look like, with parameters: "pen-{pen}".`,
 			func(_ *loader, t *contract.Terms, v node) {
 				var err error
@@ -85,7 +87,10 @@ var termsShape = shape[contract.Terms]{
 					v.fail("", "%v", err)
 				}
 			}),
-		own("buffers", "string", "For how long a time without a connection what it measured comes once it is back: 10m, or none.",
+		own(
+			"buffers",
+			"string",
+			"For how long a time without a connection what it measured comes once it is back: 10m, or none.",
 			func(_ *loader, t *contract.Terms, v node) {
 				if !v.exists() {
 					return
@@ -95,7 +100,8 @@ var termsShape = shape[contract.Terms]{
 					d = v.duration("buffers")
 				}
 				t.Buffers = &d
-			}),
+			},
+		),
 	},
 }
 
@@ -127,8 +133,15 @@ type counterReading struct {
 }
 
 var counterShape = shape[counterReading]{
-	"counter-example", "A payload that must fail.", []key[counterReading]{
-		own("value", "any", "The value; hexadecimal for binary.", func(_ *loader, x *counterReading, v node) { x.value = v }),
+	"counter-example",
+	"A payload that must fail.",
+	[]key[counterReading]{
+		own(
+			"value",
+			"any",
+			"The value; hexadecimal for binary.",
+			func(_ *loader, x *counterReading, v node) { x.value = v },
+		),
 		own("text", "string", "In place of a value: the payload letter by letter.",
 			func(_ *loader, x *counterReading, v node) { x.text = v }),
 		text("because", "Why it must fail.", func(x *counterReading) *string { return &x.because }).must(),
@@ -144,7 +157,10 @@ func (r *clauseReading) exemplify() {
 			continue
 		}
 		line, _ := v.position()
-		r.Examples = append(r.Examples, contract.Example{Payload: b, Text: exampleText(v), Value: v.written(), Line: line})
+		r.Examples = append(
+			r.Examples,
+			contract.Example{Payload: b, Text: exampleText(v), Value: v.written(), Line: line},
+		)
 	}
 	for _, x := range r.counter {
 		at := x.value
@@ -158,12 +174,25 @@ func (r *clauseReading) exemplify() {
 			b, err = exampleOf(&r.Payload, x.value)
 		}
 		if err != nil {
-			at.fail("write it as text: …, letter by letter", "a counter-example of %s cannot be written: %v", r.what(), err)
+			at.fail(
+				"write it as text: …, letter by letter",
+				"a counter-example of %s cannot be written: %v",
+				r.what(),
+				err,
+			)
 			continue
 		}
 		line, _ := at.position()
-		r.Counter = append(r.Counter,
-			contract.Example{Payload: b, Text: exampleText(at), Value: x.value.written(), Because: x.because, Line: line})
+		r.Counter = append(
+			r.Counter,
+			contract.Example{
+				Payload: b,
+				Text:    exampleText(at),
+				Value:   x.value.written(),
+				Because: x.because,
+				Line:    line,
+			},
+		)
 	}
 }
 
@@ -251,25 +280,29 @@ type relationReading struct {
 	bad            bool
 }
 
-var relationShape = shape[relationReading]{"relation", "What clauses have to do with one another: never together, or one" +
-	" after the other.", []key[relationReading]{
-	all("never", "message-pattern", "Messages that are never the last of their topics at the same time.",
-		func(l *loader, r *relationReading, v node) { r.Never = append(r.Never, l.pattern(r, v)) }),
-	texts("per", "The parameters that they have in common: each value by itself.",
-		func(r *relationReading) *[]string { return &r.Per }),
-	own("after", "message-pattern", "In place of never: the message that is followed by another.",
-		func(l *loader, r *relationReading, v node) {
-			m := l.pattern(r, v)
-			r.After, r.after = &m, v
-		}),
-	own("follows", "message-pattern", "What follows it, at the same values of the parameters that both have.",
-		func(l *loader, r *relationReading, v node) {
-			m := l.pattern(r, v)
-			r.Follow, r.follows = &m, v
-		}),
-	span("within", "How soon.", true, func(r *relationReading) *time.Duration { return &r.Within }),
-	text("note", "Why, for people.", func(r *relationReading) *string { return &r.Note }),
-}}
+var relationShape = shape[relationReading]{
+	"relation",
+	"What clauses have to do with one another: never together, or one" +
+		" after the other.",
+	[]key[relationReading]{
+		all("never", "message-pattern", "Messages that are never the last of their topics at the same time.",
+			func(l *loader, r *relationReading, v node) { r.Never = append(r.Never, l.pattern(r, v)) }),
+		texts("per", "The parameters that they have in common: each value by itself.",
+			func(r *relationReading) *[]string { return &r.Per }),
+		own("after", "message-pattern", "In place of never: the message that is followed by another.",
+			func(l *loader, r *relationReading, v node) {
+				m := l.pattern(r, v)
+				r.After, r.after = &m, v
+			}),
+		own("follows", "message-pattern", "What follows it, at the same values of the parameters that both have.",
+			func(l *loader, r *relationReading, v node) {
+				m := l.pattern(r, v)
+				r.Follow, r.follows = &m, v
+			}),
+		span("within", "How soon.", true, func(r *relationReading) *time.Duration { return &r.Within }),
+		text("note", "Why, for people.", func(r *relationReading) *string { return &r.Note }),
+	},
+}
 
 func (l *loader) pattern(r *relationReading, v node) (m contract.MessagePattern) {
 	before := len(v.r.problems)

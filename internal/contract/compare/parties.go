@@ -63,12 +63,34 @@ func (c *comparing) party(a, b *contract.Party) {
 				}
 			}
 		}
-		slices.SortStableFunc(breaks, func(a, b Break) int { return slices.Compare([]string{a.Party, a.Role}, []string{b.Party, b.Role}) })
-		c.tell(Change{Kind: kind, On: b.Name, What: "party", Key: "terms/" + key, Old: write(p), New: write(q), Breaks: breaks})
+		slices.SortStableFunc(
+			breaks,
+			func(a, b Break) int { return slices.Compare([]string{a.Party, a.Role}, []string{b.Party, b.Role}) },
+		)
+		c.tell(
+			Change{
+				Kind:   kind,
+				On:     b.Name,
+				What:   "party",
+				Key:    "terms/" + key,
+				Old:    write(p),
+				New:    write(q),
+				Breaks: breaks,
+			},
+		)
 	}
 	if p, q := logins(a), logins(b); !slices.Equal(p, q) {
-		c.tell(Change{Kind: Changed, On: b.Name, What: "party", Key: "logins", Old: contract.Compact(p), New: contract.Compact(q),
-			Breaks: []Break{{b.Name, "party", "may come with another login"}}})
+		c.tell(
+			Change{
+				Kind:   Changed,
+				On:     b.Name,
+				What:   "party",
+				Key:    "logins",
+				Old:    contract.Compact(p),
+				New:    contract.Compact(q),
+				Breaks: []Break{{b.Name, "party", "may come with another login"}},
+			},
+		)
 	}
 	if a.Note != b.Note {
 		c.tell(Change{Kind: Changed, On: b.Name, What: "party", Key: "note", Old: a.Note, New: b.Note})

@@ -202,7 +202,14 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 		c.linkEvent(LinkFailed, err.Error())
 		return nil, err
 	}
-	k := &conn{c: c, link: l, ready: make(chan *packet.Connack, 1), done: make(chan struct{}), lastWrite: time.Now(), began: time.Now()}
+	k := &conn{
+		c:         c,
+		link:      l,
+		ready:     make(chan *packet.Connack, 1),
+		done:      make(chan struct{}),
+		lastWrite: time.Now(),
+		began:     time.Now(),
+	}
 	connect := c.opt.Connect
 	connect.Level = c.opt.Version
 	if c.opt.Before != nil {

@@ -346,7 +346,9 @@ func TestWhatConnackRulesOutIsNotSent(t *testing.T) {
 		if got := e.take(); got != "" {
 			t.Errorf("sent all the same: %s", got)
 		}
-		if _, err := c.Start(packet.Publish{Topic: "a", QoS: 1}); err != nil { // the link is as it was, and nothing waits
+		if _, err := c.Start(
+			packet.Publish{Topic: "a", QoS: 1},
+		); err != nil { // the link is as it was, and nothing waits
 			t.Error(err)
 		}
 		s.want("PUBLISH a q1 #2")
@@ -663,8 +665,10 @@ func TestSubscribeAndUnsubscribeAnswers(t *testing.T) {
 // TestWhatIsGatheredGoesOut: in one piece, in its order, with what others say meanwhile; and a goodbye waits for nobody.
 func TestWhatIsGatheredGoesOut(t *testing.T) {
 	a, b := link.Pipe()
-	c := client.New(client.Options{Version: packet.V311, Dial: func(context.Context) (*link.Link, error) { return a, nil },
-		Connect: packet.Connect{ClientID: "pen", CleanStart: true}})
+	c := client.New(
+		client.Options{Version: packet.V311, Dial: func(context.Context) (*link.Link, error) { return a, nil },
+			Connect: packet.Connect{ClientID: "pen", CleanStart: true}},
+	)
 	pieces := make(chan string, 20)
 	go func() {
 		buf := make([]byte, 4096)
@@ -708,7 +712,9 @@ func TestWhatIsGatheredGoesOut(t *testing.T) {
 	if got != "PUBACK PUBACK PUBACK " {
 		t.Error(got)
 	}
-	b.Write(append(back[:len(back)/3:len(back)/3], back[:3]...)) // one, and the beginning of another: its answer does not wait
+	b.Write(
+		append(back[:len(back)/3:len(back)/3], back[:3]...),
+	) // one, and the beginning of another: its answer does not wait
 	if got := <-pieces; got != "PUBACK " {
 		t.Error(got)
 	}

@@ -74,7 +74,12 @@ func (c *cursor) packet() Packet {
 		return nil
 	}
 	if c.typ != PUBLISH && flags != c.typ.flags() {
-		c.wrong(0, MalformedPacket, "2.2.2|2.1.3", fmt.Sprintf("the flags are %#x where %#x is prescribed", flags, c.typ.flags()))
+		c.wrong(
+			0,
+			MalformedPacket,
+			"2.2.2|2.1.3",
+			fmt.Sprintf("the flags are %#x where %#x is prescribed", flags, c.typ.flags()),
+		)
 	}
 	n := int(c.varint("remaining length"))
 	if c.err != nil {

@@ -147,7 +147,8 @@ func (c *conn) next(r *packet.Reader) (packet.Packet, []byte, error) {
 // overlook passes over what would end the connection, by a fault.
 func (c *conn) overlook(err error) error {
 	var refused *refusal
-	if errors.As(err, &refused) && c.s.on(func(d *Decisions) bool { return d.Overlooks != nil && d.Overlooks(refused.code, refused.why) }) {
+	if errors.As(err, &refused) &&
+		c.s.on(func(d *Decisions) bool { return d.Overlooks != nil && d.Overlooks(refused.code, refused.why) }) {
 		return nil
 	}
 	return err

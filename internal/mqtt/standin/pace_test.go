@@ -36,15 +36,27 @@ func TestAPacedStandIn(t *testing.T) {
 			}
 			defer s.Close()
 			got := make(chan bool, 200)
-			watcher := client.New(client.Options{Dial: s.Dial, Version: packet.V311, Connect: packet.Connect{ClientID: "w", CleanStart: true},
-				Message: func(*packet.Publish) { got <- true }})
+			watcher := client.New(
+				client.Options{
+					Dial:    s.Dial,
+					Version: packet.V311,
+					Connect: packet.Connect{ClientID: "w", CleanStart: true},
+					Message: func(*packet.Publish) { got <- true },
+				},
+			)
 			if _, err := watcher.Connect(t.Context()); err != nil {
 				t.Fatal(err)
 			}
 			watcher.Subscribe(t.Context(), []packet.Subscription{{Filter: "#", QoS: 1}})
 			start := time.Now()
 			for i := range x.clients {
-				c := client.New(client.Options{Dial: s.Dial, Version: packet.V311, Connect: packet.Connect{ClientID: fmt.Sprint("c", i), CleanStart: true}})
+				c := client.New(
+					client.Options{
+						Dial:    s.Dial,
+						Version: packet.V311,
+						Connect: packet.Connect{ClientID: fmt.Sprint("c", i), CleanStart: true},
+					},
+				)
 				if _, err := c.Connect(t.Context()); err != nil {
 					t.Fatal(err)
 				}

@@ -47,7 +47,9 @@ func buffers(p *pass) error {
 		}
 	}
 	if regular == nil {
-		return proof.Unsupport("none of its clauses comes regularly and tells its time (stamped): what is old cannot be told from what is new")
+		return proof.Unsupport(
+			"none of its clauses comes regularly and tells its time (stamped): what is old cannot be told from what is new",
+		)
 	}
 	slowest := regular.Every.Period + regular.Every.Tolerance
 	away := max(leastAway, 3*slowest)
@@ -66,11 +68,18 @@ func buffers(p *pass) error {
 		return e.Kind == trace.Sent && e.Publish() != nil && regular.Topic.Values(e.Topic()) != nil
 	})
 	if now == nil {
-		return proof.Undecide("no %s in %s: nothing could be missed (see device.speaks)", regular.Name, slowest+time.Second)
+		return proof.Undecide(
+			"no %s in %s: nothing could be missed (see device.speaks)",
+			regular.Name,
+			slowest+time.Second,
+		)
 	}
 	told, ok := measured(regular, now.Publish().Payload)
 	if off := now.At.Sub(told); !ok || off > away/4 || off < -away/4 {
-		return proof.Undecide("%s does not tell the time when it was measured (see device.speaks): what is old cannot be told", regular.Name)
+		return proof.Undecide(
+			"%s does not tell the time when it was measured (see device.speaks): what is old cannot be told",
+			regular.Name,
+		)
 	}
 	p.step("it is kept away for %s: its link is cut, and nobody answers", away)
 	p.doing()
@@ -99,7 +108,12 @@ func buffers(p *pass) error {
 }
 
 // buffered holds what came of the time without a connection to what is agreed.
-func (p *pass) buffered(cl *contract.Clause, old []trace.Event, away, slowest time.Duration, agreed *time.Duration) error {
+func (p *pass) buffered(
+	cl *contract.Clause,
+	old []trace.Event,
+	away, slowest time.Duration,
+	agreed *time.Duration,
+) error {
 	came := fmt.Sprintf("%d of %s that it measured while it was away for %s", len(old), cl.Name, away)
 	if len(old) > 0 {
 		p.decide(&old[0], &old[len(old)-1])
@@ -111,9 +125,12 @@ func (p *pass) buffered(cl *contract.Clause, old []trace.Event, away, slowest ti
 	case *agreed == 0 && len(old) > 0:
 		p.note("to change: drop what was measured while it was away")
 		return proof.Break("%s; agreed is that nothing of it comes", came)
-	case *agreed > 0 && len(old) == 0 && least >= 1 || *agreed > 0 && len(old) < least:
-		p.note("to change: keep what was measured while it was away, for %s at least, and publish it when it is back", *agreed)
-		return proof.Break("%s; by its cadence it should be %d at least", came, max(1, least))
+	case *agreed > 0 && len(old) < least:
+		p.note(
+			"to change: keep what was measured while it was away, for %s at least, and publish it when it is back",
+			*agreed,
+		)
+		return proof.Break("%s; by its cadence it should be %d at least", came, least)
 	case *agreed > 0 && least < 1:
 		return proof.Undecide("%s; %s is too short a time for one that comes every %s", came, away, cl.Every)
 	}
@@ -146,14 +163,25 @@ func (p *pass) twice() error {
 		}
 		p.step("%s at QoS 2 comes twice under one packet identifier, the second with DUP", cl.Name)
 		p.stand.Tap().Set(
-			tap.Rule{Do: tap.Repeat, Type: packet.PUBLISH, Toward: tap.Device, Topic: cl.Topic.Fill(p.d.Params), Times: 2, Dup: true},
+			tap.Rule{
+				Do:     tap.Repeat,
+				Type:   packet.PUBLISH,
+				Toward: tap.Device,
+				Topic:  cl.Topic.Fill(p.d.Params),
+				Times:  2,
+				Dup:    true,
+			},
 			// The broker did not send it twice: it is answered once.
 			tap.Rule{Do: tap.Drop, Type: packet.PUBREC, Toward: tap.Broker, Nth: 2},
 		)
 		n, e := p.counted(cl, answer, body, window)
 		p.stand.Tap().Set()
 		p.decide(e)
-		again := p.await(p.mark, 0, func(x *trace.Event) bool { return got(packet.PUBLISH)(x) && x.Publish().Dup && x.Publish().QoS == 2 })
+		again := p.await(
+			p.mark,
+			0,
+			func(x *trace.Event) bool { return got(packet.PUBLISH)(x) && x.Publish().Dup && x.Publish().QoS == 2 },
+		)
 		if p.decide(again); again == nil {
 			return proof.Undecide("%s did not come to it twice", cl.Name)
 		}

@@ -121,21 +121,33 @@ func Checks() []*Check {
 			run: refuses,
 		},
 		{
-			Check: proof.Check{Name: "device.heeds", Title: "it keeps to what CONNACK allows",
+			Check: proof.Check{
+				Name:     "device.heeds",
+				Title:    "it keeps to what CONNACK allows",
 				Expected: "in version 5, nothing beyond receive maximum, maximum QoS and packet size, retain available, topic alias maximum and server keep alive of CONNACK",
-				Sections: proof.Same("", "3.2.2.3"), Once: true},
+				Sections: proof.Same("", "3.2.2.3"),
+				Once:     true,
+			},
 			run: heeds,
 		},
 		{
-			Check: proof.Check{Name: "device.frames", Title: "it reads packets however they are cut up and joined",
+			Check: proof.Check{
+				Name:     "device.frames",
+				Title:    "it reads packets however they are cut up and joined",
 				Expected: "commands understood that come byte by byte, several in one piece, and with long remaining lengths",
-				Sections: proof.Same("2.2.3, 4.2", "2.1.4, 4.2"), Once: true},
+				Sections: proof.Same("2.2.3, 4.2", "2.1.4, 4.2"),
+				Once:     true,
+			},
 			run: frames,
 		},
 		{
-			Check: proof.Check{Name: "device.buffers", Title: "what it measured while it was away comes, or not, as agreed",
+			Check: proof.Check{
+				Name:     "device.buffers",
+				Title:    "what it measured while it was away comes, or not, as agreed",
 				Expected: "after its return, what its terms say of the time without a connection (buffers); where none is agreed, it is told",
-				Sections: contractOf, Once: true},
+				Sections: contractOf,
+				Once:     true,
+			},
 			run: buffers,
 		},
 	}

@@ -121,7 +121,9 @@ func (p *pass) misread(o obeyed, how string) error {
 		return proof.Undecide("%s did not reach it", o.clause.Name)
 	}
 	p.stand.Tap().Set()
-	p.note("to change: read packets from a stream of bytes: by their remaining length, however they were cut up or joined (2.1.4, 4.2)")
+	p.note(
+		"to change: read packets from a stream of bytes: by their remaining length, however they were cut up or joined (2.1.4, 4.2)",
+	)
 	return proof.Break("%s", why)
 }
 
@@ -195,10 +197,17 @@ func (p *pass) long(o obeyed) (told []string, err error) {
 		bytesOf := map[int]string{300: "two", 17_000: "three"}[size]
 		switch {
 		case o.clause.Payload.Format != payload.JSON:
-			p.note("not seen: a remaining length of %s bytes, for %s is no JSON, which could be filled up with blanks", bytesOf, o.clause.Name)
+			p.note(
+				"not seen: a remaining length of %s bytes, for %s is no JSON, which could be filled up with blanks",
+				bytesOf,
+				o.clause.Name,
+			)
 			continue
 		case most > 0 && size > most || size > 1<<14 && most == 0:
-			p.note("not seen: a remaining length of %s bytes, for it is not agreed that it takes packets so large", bytesOf)
+			p.note(
+				"not seen: a remaining length of %s bytes, for it is not agreed that it takes packets so large",
+				bytesOf,
+			)
 			continue
 		}
 		p.step("%s with blanks, so that its remaining length takes %s bytes", o.clause.Name, bytesOf)
@@ -224,12 +233,17 @@ func (p *pass) quietFrames() error {
 	for end := time.Now().Add(watch); time.Now().Before(end) && p.wait(poll); {
 		if e := p.await(back.Seq, 0, ended); e != nil && !spoke() {
 			p.decide(e)
-			p.note("to change: read packets from a stream of bytes: by their remaining length, however they were cut up (2.1.4, 4.2)")
+			p.note(
+				"to change: read packets from a stream of bytes: by their remaining length, however they were cut up (2.1.4, 4.2)",
+			)
 			return proof.Break("with CONNACK byte by byte its link ended before it published anything: %s", e.Text)
 		}
 	}
 	if !spoke() {
-		return proof.Undecide("it published nothing in %s, and takes no commands: nothing shows whether it understood", watch)
+		return proof.Undecide(
+			"it published nothing in %s, and takes no commands: nothing shows whether it understood",
+			watch,
+		)
 	}
 	p.tell("it came in, and published, while CONNACK and what followed came byte by byte; it takes no commands")
 	return nil

@@ -89,17 +89,27 @@ func limits(large int) []heeded {
 				}
 				return ""
 			}),
-		each(fmt.Sprintf("maximum packet size %d", large-1), packet.MaximumPacketSize, max(1, large-1),
-			"send no packet that is larger than CONNACK's maximum packet size (3.2.2.3.6)", func(e *trace.Event) string {
+		each(
+			fmt.Sprintf("maximum packet size %d", large-1),
+			packet.MaximumPacketSize,
+			max(1, large-1),
+			"send no packet that is larger than CONNACK's maximum packet size (3.2.2.3.6)",
+			func(e *trace.Event) string {
 				if len(e.Raw) >= large {
 					return fmt.Sprintf("PUBLISH of %d bytes", len(e.Raw))
 				}
 				return ""
-			}),
+			},
+		),
 		{
 			what: "receive maximum 1", grants: packet.Properties{packet.Int(packet.ReceiveMaximum, 1)},
 			more: []tap.Rule{
-				{Do: tap.Drop, Type: packet.PUBACK, Toward: tap.Device}, {Do: tap.Drop, Type: packet.PUBREC, Toward: tap.Device},
+				{
+					Do:     tap.Drop,
+					Type:   packet.PUBACK,
+					Toward: tap.Device,
+				},
+				{Do: tap.Drop, Type: packet.PUBREC, Toward: tap.Device},
 			},
 			beyond: func(sent []trace.Event, _ bool) (*trace.Event, string) {
 				first := uint16(0)
@@ -114,7 +124,10 @@ func limits(large int) []heeded {
 				return nil, ""
 			},
 			would: func(before []trace.Event) bool {
-				return slices.ContainsFunc(before, func(e trace.Event) bool { return e.Publish() != nil && e.Publish().QoS > 0 })
+				return slices.ContainsFunc(
+					before,
+					func(e trace.Event) bool { return e.Publish() != nil && e.Publish().QoS > 0 },
+				)
 			},
 			change: "have no more messages at QoS 1 and 2 under way than CONNACK's receive maximum (3.2.2.3.3)",
 		},

@@ -38,7 +38,11 @@ func (p *pass) stale(cl, answer *contract.Clause, before, body []byte) error {
 		}
 	}
 	if now == nil {
-		p.note("whether it obeys an old retained %s cannot be told: no other command brings it to another %s", cl.Name, answer.Name)
+		p.note(
+			"whether it obeys an old retained %s cannot be told: no other command brings it to another %s",
+			cl.Name,
+			answer.Name,
+		)
 		return nil
 	}
 	p.step("another one brought it to another %s, and its link is cut", answer.Name)
@@ -64,8 +68,13 @@ func (p *pass) stale(cl, answer *contract.Clause, before, body []byte) error {
 	if last != nil && alike(answer, last.Publish().Payload, before) {
 		p.decide(old, last)
 		p.note("to change: do not act on %s that comes with the retain flag: it is old (3.3.1.3)", cl.Name)
-		return proof.Break("it obeyed an old retained %s when it came back: its %s was %s, and is %s", cl.Name, answer.Name,
-			payload.Show(now, 60), payload.Show(last.Publish().Payload, 60))
+		return proof.Break(
+			"it obeyed an old retained %s when it came back: its %s was %s, and is %s",
+			cl.Name,
+			answer.Name,
+			payload.Show(now, 60),
+			payload.Show(last.Publish().Payload, 60),
+		)
 	}
 	return nil
 }
@@ -82,7 +91,8 @@ func (p *pass) answered(cl, answer *contract.Clause) *trace.Event {
 func (p *pass) others(cl *contract.Clause, body []byte) (out [][]byte) {
 	offer := func(b []byte, err error) {
 		const most = 4
-		if err == nil && len(out) < most && !alike(cl, b, body) && len(contract.Examine(p.stand.Contract(), payloadRules(), cl, b)) == 0 {
+		if err == nil && len(out) < most && !alike(cl, b, body) &&
+			len(contract.Examine(p.stand.Contract(), payloadRules(), cl, b)) == 0 {
 			out = append(out, b)
 		}
 	}

@@ -160,7 +160,10 @@ func (s *Screen) again(name string) tea.Cmd {
 }
 
 func (s *Screen) ask() {
-	s.input = look.NewInput("export to (.svg, .pdf, .csv or .json)", "load-"+time.Now().Format("20060102-150405")+".svg")
+	s.input = look.NewInput(
+		"export to (.svg, .pdf, .csv or .json)",
+		"load-"+time.Now().Format("20060102-150405")+".svg",
+	)
 }
 
 // export writes what is shown.
@@ -200,7 +203,11 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 		if n := len(st.Result.Seconds); n > 0 {
 			rate = report.LoadRate(float64(st.Result.Seconds[n-1].Heard)) + "/s"
 		}
-		return []look.RailLine{{Text: step, Style: t.Ours}, {Text: fmt.Sprintf("%d in", st.Under.In), Style: t.Dim}, {Text: rate, Style: t.Dim}}
+		return []look.RailLine{
+			{Text: step, Style: t.Ours},
+			{Text: fmt.Sprintf("%d in", st.Under.In), Style: t.Dim},
+			{Text: rate, Style: t.Dim},
+		}
 	}
 	r := s.result(0)
 	switch {
@@ -213,7 +220,10 @@ func (s *Screen) Rail(t *look.Theme) []look.RailLine {
 	case r.Bound == "":
 		return []look.RailLine{{Text: report.LoadRate(r.Total.Reached) + "/s reached", Style: t.Dim}}
 	}
-	return []look.RailLine{{Text: "✓ bound held", Style: t.Kept}, {Text: report.LoadRate(r.Total.Reached) + "/s", Style: t.Dim}}
+	return []look.RailLine{
+		{Text: "✓ bound held", Style: t.Kept},
+		{Text: report.LoadRate(r.Total.Reached) + "/s", Style: t.Dim},
+	}
 }
 
 func limitWord(r *fleet.Result) string {
@@ -300,7 +310,17 @@ func describe(x *workspace.Load) []string {
 	}
 	out := []string{fmt.Sprintf("%s, %s: %s, %s", strings.Join(clients, ", "), x.Shape, what, pace)}
 	if x.RampBy > 0 {
-		out = append(out, fmt.Sprintf("%s from %.0f to %.0f by %.0f, each held for %s", x.RampOf, x.RampFrom, x.RampTo, x.RampBy, x.Hold))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s from %.0f to %.0f by %.0f, each held for %s",
+				x.RampOf,
+				x.RampFrom,
+				x.RampTo,
+				x.RampBy,
+				x.Hold,
+			),
+		)
 	} else {
 		out = append(out, "held for "+x.Hold.String())
 	}
@@ -352,7 +372,12 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 	case r.Stopped:
 		sign, sty, verdict = "! ", t.Warn, "stopped before its end"
 	case r.Found != nil:
-		verdict = fmt.Sprintf("%s holds up to %s %s", r.Bound, report.LoadRate(r.Found.Highest), map[string]string{"rate": "a second", "clients": "clients"}[r.Found.What])
+		verdict = fmt.Sprintf(
+			"%s holds up to %s %s",
+			r.Bound,
+			report.LoadRate(r.Found.Highest),
+			map[string]string{"rate": "a second", "clients": "clients"}[r.Found.What],
+		)
 	case r.Bound == "":
 		sign, sty, verdict = "", t.Text, "no bound was given"
 	}
@@ -402,8 +427,20 @@ func gauges() []gauge {
 		{"clients in", func(x *fleet.Second) float64 { return float64(x.In) }, whole, ours, false},
 		{"messages a second heard", func(x *fleet.Second) float64 { return per(x.Heard, x) }, whole, kept, false},
 		{"round trip p99", func(x *fleet.Second) float64 { return x.P99.Seconds() }, moment, warn, true},
-		{"missing: under way, or lost", func(x *fleet.Second) float64 { return float64(x.Missing) }, whole, broken, false},
-		{"generator, cores", func(x *fleet.Second) float64 { return x.CPU }, func(f float64) string { return fmt.Sprintf("%.2f", f) }, ours, false},
+		{
+			"missing: under way, or lost",
+			func(x *fleet.Second) float64 { return float64(x.Missing) },
+			whole,
+			broken,
+			false,
+		},
+		{
+			"generator, cores",
+			func(x *fleet.Second) float64 { return x.CPU },
+			func(f float64) string { return fmt.Sprintf("%.2f", f) },
+			ours,
+			false,
+		},
 		{"round trip p50", func(x *fleet.Second) float64 { return x.P50.Seconds() }, moment, kept, true},
 	}
 }
@@ -510,7 +547,17 @@ func series(g *gauge, r *fleet.Result, room int) (out []float64) {
 func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) int {
 	t := c.Theme
 	wide, narrow := c.W >= 118, c.W < 90
-	head := fmt.Sprintf("%4s %7s %7s %9s %9s %8s %9s %9s", "step", "clients", "in", "asked/s", "reached/s", "lost", "p50", "p99")
+	head := fmt.Sprintf(
+		"%4s %7s %7s %9s %9s %8s %9s %9s",
+		"step",
+		"clients",
+		"in",
+		"asked/s",
+		"reached/s",
+		"lost",
+		"p50",
+		"p99",
+	)
 	switch {
 	case narrow:
 		head = fmt.Sprintf("%4s %6s %8s %6s %9s", "step", "in", "per s", "lost", "p99")
@@ -530,13 +577,34 @@ func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) 
 	for i := 0; i < rows && s.first+i < len(all); i++ {
 		k := s.first + i
 		x := &all[k]
-		line := fmt.Sprintf("%4d %7d %7d %9s %9s %8d %9s %9s", k+1, x.Clients, x.In, report.LoadRate(x.Asked), report.LoadRate(x.Reached), x.Lost,
-			report.LoadMoment(x.Trip.P50), report.LoadMoment(x.Trip.P99))
+		line := fmt.Sprintf(
+			"%4d %7d %7d %9s %9s %8d %9s %9s",
+			k+1,
+			x.Clients,
+			x.In,
+			report.LoadRate(x.Asked),
+			report.LoadRate(x.Reached),
+			x.Lost,
+			report.LoadMoment(x.Trip.P50),
+			report.LoadMoment(x.Trip.P99),
+		)
 		switch {
 		case narrow:
-			line = fmt.Sprintf("%4d %6d %8s %6d %9s", k+1, x.In, report.LoadRate(x.Reached), x.Lost, report.LoadMoment(x.Trip.P99))
+			line = fmt.Sprintf(
+				"%4d %6d %8s %6d %9s",
+				k+1,
+				x.In,
+				report.LoadRate(x.Reached),
+				x.Lost,
+				report.LoadMoment(x.Trip.P99),
+			)
 		case wide:
-			line += fmt.Sprintf(" %9s %9s %7.2f", report.LoadMoment(x.Trip.P999), report.LoadMoment(x.Trip.Max), x.Strain.CPU)
+			line += fmt.Sprintf(
+				" %9s %9s %7.2f",
+				report.LoadMoment(x.Trip.P999),
+				report.LoadMoment(x.Trip.Max),
+				x.Strain.CPU,
+			)
 		}
 		verdict, st := "✓ held", t.Kept
 		switch {
