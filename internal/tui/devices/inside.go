@@ -109,10 +109,13 @@ func (v *inside) drawHeard(c look.Canvas) {
 			connected++
 		}
 	}
-	c.Rule(0, fmt.Sprintf("clients by the log %s: %d came or left since it is followed, %d of them connected", v.broker,
+	c.Rule(0, fmt.Sprintf("the log %s tells of %d clients, %d connected", v.broker,
 		len(v.heard), connected), t.Strong)
-	idW := max(16, c.W/3)
-	x := []int{2, 2 + idW + 1, 2 + idW + 10, 2 + idW + 36}
+	idW, addrW := c.W/3, 25
+	if c.W < 90 { // how it stands matters more than the whole of an address
+		idW, addrW = 14, 16
+	}
+	x := []int{2, 2 + idW + 1, 2 + idW + 8, 2 + idW + 8 + addrW + 1}
 	for i, h := range []string{"client", "since", "address", "how it stands"} {
 		c.Text(x[i], 1, h, t.Dim)
 	}
@@ -125,7 +128,7 @@ func (v *inside) drawHeard(c look.Canvas) {
 		}
 		c.Text(x[0], y, look.Middle(look.Tame(k.ID), idW), st)
 		c.Text(x[1], y, look.Age(time.Since(k.Since)), t.Dim)
-		c.Text(x[2], y, look.Clip(look.Tame(k.Address), 25), t.Dim)
+		c.Text(x[2], y, look.Clip(look.Tame(k.Address), addrW), t.Dim)
 		c.Text(x[3], y, look.Clip(look.Tame(how), c.W-x[3]), st)
 		if v.first+i == v.at {
 			c.Paint(0, y, c.W, t.Select)
