@@ -193,10 +193,11 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	before := f.strainNow()
 	start := time.Now()
 	f.gap.Store(f.gapOf(asked))
-	began := f.reached
+	began, arrived := f.reached, false
 	f.reached = climb{want, step.Rate}
 	for ctx.Err() == nil {
-		if climbing := time.Since(start); step.Over > 0 && climbing < step.Over+tickEvery {
+		if climbing := time.Since(start); step.Over > 0 && !arrived {
+			arrived = climbing >= step.Over
 			asked = f.climb(began, climb{want, step.Rate}, all, float64(climbing)/float64(step.Over))
 		}
 		f.mu.Lock()

@@ -198,6 +198,7 @@ func TestReauthentication(t *testing.T) {
 		}
 		s.send(&packet.Auth{Code: 0x18, Properties: told("riddle", "one")})
 		s.want("DISCONNECT 0x82")
+		<-c.Done() // it is written before the connection has ended
 		if err := c.Ended(); err == nil || !strings.Contains(err.Error(), "where no authentication is under way") {
 			t.Error(err)
 		}
