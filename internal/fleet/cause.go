@@ -264,30 +264,26 @@ func (r *Result) judge() {
 		return
 	}
 	share := s.Strain.CPU / float64(max(1, s.Strain.Cores))
-	var own []string
-	// A generator that is late or busy makes round trips long and rates low; it makes no broker lose or refuse.
+	// A generator that is late or busy makes round trips long and rates low.
 	slow := r.Each == 0 && s.Asked > 0 && s.Reached < fewer*s.Asked ||
 		slices.ContainsFunc(s.Broken, func(text string) bool {
 			return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "refused") &&
 				!strings.HasPrefix(text, "duplicated") &&
 				!strings.HasPrefix(text, "out-of-order")
 		})
-	if slow && share >= busyCores {
-		own = append(own, fmt.Sprintf("it used %.1f of %d cores", s.Strain.CPU, s.Strain.Cores))
-	}
-	if slow && s.Lag.Count > 0 && s.Lag.P99 > r.lateMost(s) {
-		own = append(
-			own,
-			fmt.Sprintf(
-				"it came to send %s late, by its own doing, at the 99th percentile",
-				s.Lag.P99.Round(100*time.Microsecond),
-			),
-		)
-	}
+	tired := r.tired(s, share)
+	var own []string
 	for _, l := range s.Limits {
 		if strings.HasPrefix(l, "the generator's") {
 			own = append(own, l)
 		}
+	}
+	lost := s.Lost - s.Away
+	if len(own) > 0 { // what is lost goes with it
+		lost = 0
+	}
+	if slow {
+		own = append(own, tired...)
 	}
 	broker := ""
 	switch p := s.Broker; {
@@ -303,7 +299,32 @@ func (r *Result) judge() {
 	// What went with links that ended may have been lost by the broker, or on the way to it.
 	linksOnly := s.Lost > 0 && s.Lost == s.Away && s.Refused == 0 && !slow &&
 		!slices.ContainsFunc(s.Broken, func(text string) bool { return !strings.HasPrefix(text, "lost") })
+	// What receivers read too late fills a broker's queue, so that it drops: but only as much as they were late.
+	tenfold := s.Lag.P90 <= lateMost && lost > s.Expected/10
 	switch {
+	case lost > 0 && (len(tired) == 0 || tenfold):
+		r.Limit = Broker
+		if len(tired) == 0 {
+			r.hadTimeLeft(s, broker)
+			break
+		}
+		why(
+			"the generator gave way too (%s), but came on time nine times in ten, which does not explain %d of %d lost",
+			strings.Join(tired, ", "), lost, s.Expected,
+		)
+		if broker != "" {
+			why("%s", broker)
+		}
+	case lost > 0:
+		r.Limit = Unclear
+		why(
+			"%d messages did not come while the generator was at its end (%s): what its receivers read too late fills a broker's queue as well",
+			lost,
+			strings.Join(tired, ", "),
+		)
+		if broker != "" {
+			why("%s", broker)
+		}
 	case linksOnly:
 		r.Limit = Unclear
 		why("%d messages were lost with links that ended: by the broker, or on the way to it", s.Lost)
@@ -325,19 +346,38 @@ func (r *Result) judge() {
 		}
 	default:
 		r.Limit = Broker
-		why(
-			"the generator had time left: it used %.2f of %d cores, and came to send %s late at the 99th percentile",
-			s.Strain.CPU,
-			s.Strain.Cores,
-			s.Lag.P99.Round(10*time.Microsecond),
-		)
-		if broker != "" {
-			why("%s", broker)
-		}
-		for _, l := range s.Limits {
+		r.hadTimeLeft(s, broker)
+	}
+	for _, l := range s.Limits {
+		if !slices.Contains(own, l) {
 			why("%s", l)
 		}
 	}
+}
+
+// hadTimeLeft says why it was not the generator.
+func (r *Result) hadTimeLeft(s *StepResult, broker string) {
+	r.Why = append(r.Why, fmt.Sprintf(
+		"the generator had time left: it used %.2f of %d cores, and came to send %s late at the 99th percentile",
+		s.Strain.CPU, s.Strain.Cores, s.Lag.P99.Round(10*time.Microsecond),
+	))
+	if broker != "" {
+		r.Why = append(r.Why, broker)
+	}
+}
+
+// tired says at what the generator was at its end.
+func (r *Result) tired(s *StepResult, share float64) (out []string) {
+	if share >= busyCores {
+		out = append(out, fmt.Sprintf("it used %.1f of %d cores", s.Strain.CPU, s.Strain.Cores))
+	}
+	if s.Lag.Count > 0 && s.Lag.P99 > r.lateMost(s) {
+		out = append(out, fmt.Sprintf(
+			"it came to send %s late, by its own doing, at the 99th percentile",
+			s.Lag.P99.Round(100*time.Microsecond),
+		))
+	}
+	return out
 }
 
 // lateMost is how late the generator may come by its own doing: [lateMost], and not more than a quarter of a time that was

@@ -315,55 +315,6 @@ func (r *runner) lookExpiry(ctx context.Context, opt client.Options, o *Offer) e
 	return c.Disconnect(0, packet.Int(packet.SessionExpiry, 0))
 }
 
-// versionTold asks the broker what it is. Some brokers tell on a topic of their own; who closes the link on it tells
-// nothing.
-func (r *runner) versionTold(ctx context.Context) string {
-	v := packet.V311
-	if _, refused := r.offer.Refused[v]; refused || !slices.Contains(r.o.Versions, v) {
-		v = r.o.Versions[len(r.o.Versions)-1]
-	}
-	if ctx.Err() != nil || r.offer.Shut[v] != "" {
-		return ""
-	}
-	ctx, cancel := context.WithTimeout(ctx, arrival)
-	defer cancel()
-	told := make(chan string, 1)
-	opt := client.Options{
-		Dial:    r.target.Dial,
-		Version: v,
-		Connect: packet.Connect{ClientID: r.clientID(), CleanStart: true, KeepAlive: 60},
-		Message: func(m *packet.Publish) {
-			select {
-			case told <- string(m.Payload):
-			default:
-			}
-		},
-	}
-	if v == packet.V5 {
-		opt.Connect.Properties = packet.Properties{packet.Int(packet.SessionExpiry, 0)}
-	}
-	r.target.Login.Apply(&opt)
-	c := client.New(opt)
-	if _, err := c.Connect(ctx); err != nil {
-		return ""
-	}
-	defer c.Disconnect(0)
-	ack, err := c.Subscribe(ctx, []packet.Subscription{{Filter: "$SYS/broker/version"}})
-	if err != nil || ack.Codes[0] >= 0x80 {
-		return ""
-	}
-	select {
-	case s := <-told:
-		return s[:min(len(s), mostTold)]
-	case <-time.After(quietLeast):
-	case <-ctx.Done():
-	}
-	return ""
-}
-
-// mostTold is how many bytes of what a broker says of itself are kept.
-const mostTold = 100
-
 // governor bounds how many clients we have at the broker at a time. It begins with few, and takes more as long
 // as none is refused; a refusal sets the cap. Safe for concurrent use.
 type governor struct {

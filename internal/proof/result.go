@@ -139,8 +139,9 @@ type Proof struct {
 	Took    time.Duration
 	Results []Result // in the order of the catalogue, then by version
 	Offer   Offer
-	// Told is what the broker says of itself on $SYS/broker/version; "" where it says nothing.
-	Told string
+	// Facts are what the broker tells of itself, before and after; nil where it tells nothing. Whatever else spoke to it
+	// meanwhile is counted there too.
+	Facts []Fact
 	// Doors were found open at the broker; nil where nobody looked.
 	Doors []reach.Door
 }

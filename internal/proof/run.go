@@ -186,6 +186,7 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 			r.done[key(c.Name, v)] = make(chan struct{})
 		}
 	}
+	before := r.tells(ctx)
 	slots := make(chan struct{}, o.Parallel)
 	var wg sync.WaitGroup
 	for _, i := range inOrder(o.Checks) {
@@ -211,7 +212,7 @@ func Run(ctx context.Context, t Target, o Options) (*Proof, error) {
 		}
 	}
 	r.endLate(ctx)
-	p.Told = r.versionTold(ctx)
+	p.Facts = factsOf(before, r.tells(ctx))
 	p.Results, p.Offer, p.Took = r.results, r.offer, time.Since(p.Started)
 	p.Offer.Connections = r.gov.capped()
 	return p, nil

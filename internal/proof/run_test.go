@@ -3,11 +3,13 @@ package proof_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
@@ -101,5 +103,57 @@ func TestWatchersStayUntilTheRunEnds(t *testing.T) {
 				t.Errorf("with another check of %s: %s %q %q", after, r.Verdict, r.Seen, r.Notes)
 			}
 		})
+	}
+}
+
+// TestWhatABrokerTellsOfItself is kept from before and from after; who tells nothing lacks nothing.
+func TestWhatABrokerTellsOfItself(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		checks, err := check.Match("will.not-on-goodbye")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for tells, want := range map[bool]string{true: "version Hodstone's stand-in, up for 0 seconds → 10 seconds, clients 0 → 5", false: ""} {
+			s, _ := standin.New(standin.Options{Anonymous: true, System: tells})
+			// Four clients come and stay before it tells again.
+			for i := range 4 {
+				time.AfterFunc(5*time.Second, func() { stays(t, s, i) })
+			}
+			slow := proof.Check{
+				Name:     "x.slow",
+				Expected: "time",
+				Sections: proof.Same("1", "1"),
+				Run: func(*proof.Pass) error {
+					time.Sleep(11 * time.Second)
+					return nil
+				},
+			}
+			p, err := proof.Run(t.Context(), proof.Target{Broker: "b", Dial: s.Dial, StandIn: true}, proof.Options{
+				Checks: append(checks, &slow), Versions: []packet.Version{packet.V311}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got []string
+			for _, f := range p.Facts {
+				got = append(got, f.String())
+			}
+			if strings.Join(got, ", ") != want {
+				t.Errorf("%q, want %q", got, want)
+			}
+			s.Close()
+		}
+	})
+}
+
+func stays(t *testing.T, s *standin.Server, n int) {
+	c := client.New(
+		client.Options{
+			Dial:    s.Dial,
+			Version: packet.V311,
+			Connect: packet.Connect{ClientID: fmt.Sprint("stays", n), CleanStart: true},
+		},
+	)
+	if _, err := c.Connect(t.Context()); err != nil {
+		t.Error(err)
 	}
 }

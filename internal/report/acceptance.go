@@ -65,7 +65,7 @@ func Acceptance(p *proof.Proof, basis Basis) (*draw.Document, error) {
 		{"broker", p.Target.Broker},
 		{"listener", p.Target.Listener},
 		{"what it is", kind},
-		{"what it says of itself", p.Told},
+		{"what it says of itself", factsOf(p)},
 		{"login", loginOf(p)},
 		{"MQTT", strings.Join(versionsOf(p), ", ")},
 		{
@@ -480,4 +480,13 @@ func skipped(d *draw.Document, p *proof.Proof) {
 		d.Heading(1, "Not run")
 		d.Table([]string{"why", "checks"}, rows)
 	}
+}
+
+// factsOf are what the broker tells of itself, what changed while the proof ran among it.
+func factsOf(p *proof.Proof) string {
+	var all []string
+	for _, f := range p.Facts {
+		all = append(all, f.String())
+	}
+	return strings.Join(all, "; ")
 }

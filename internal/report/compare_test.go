@@ -115,7 +115,8 @@ func TestAReportSaysWhatItRestsOn(t *testing.T) {
 			t,
 			"login.right 3.1.1 kept CONNACK 0\nlogin.right 5 kept CONNACK 0x00\nlimit.packet-size 5 unsupported no size\nqos.fan-out 5 skipped not asked for",
 		).Results...)
-	p.Told, p.Took = "made up 1.0", 1500*time.Millisecond
+	p.Took = 1500 * time.Millisecond
+	p.Facts = []proof.Fact{{What: "version", Before: "made up 1.0", After: "made up 1.0"}, {What: "dropped", Before: "0", After: "3"}}
 	r := &p.Results[0]
 	for n := range 60 {
 		r.Evidence = append(
@@ -144,7 +145,7 @@ func TestAReportSaysWhatItRestsOn(t *testing.T) {
 		}
 		forms[name] = b.String()
 	}
-	for _, want := range []string{"Proof of the broker quay", "1 verdict broken", "2 kept, 1 broken, 1 unsupported, 1 undecided, 1 skipped", "made up 1.0", "Marrow Voe", "state 7",
+	for _, want := range []string{"Proof of the broker quay", "1 verdict broken", "2 kept, 1 broken, 1 unsupported, 1 undecided, 1 skipped", "version made up 1.0; dropped 0 → 3", "Marrow Voe", "state 7",
 		"qos.order in MQTT 5", "message 2 came first", "&lt;b", "5.0 §4.6", "seen once", "Of 60 events", "the watcher was lost", "no size", "not asked for", "3.1.1, 5", "CONNACK 0x00",
 		"+0.049 s  exact", "… (40 bytes)", "svg"} {
 		for _, name := range []string{"a.md", "a.html"} {

@@ -8,21 +8,10 @@ import (
 	"time"
 
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/record"
 	"hodstone/internal/trace"
 )
-
-// toldOf are the topics on which many brokers tell of themselves, with what they tell. Names that begin with $ are the
-// broker's own (3.1.1 §4.7.2, 5.0 §4.7.2); which there are is no matter of the standard.
-var toldOf = []struct{ topic, what string }{
-	{"$SYS/broker/version", "version"},
-	{"$SYS/broker/uptime", "up for"},
-	{"$SYS/broker/clients/connected", "clients"},
-	{"$SYS/broker/messages/received", "messages received"},
-	{"$SYS/broker/messages/sent", "sent"},
-	{"$SYS/broker/publish/messages/dropped", "dropped"},
-	{"$SYS/broker/retained messages/count", "stored"},
-}
 
 // Fact is something that a broker tells of itself.
 type Fact struct {
@@ -44,8 +33,8 @@ func (o *observer) askFacts(ctx context.Context) {
 	}
 	o.silent = true
 	filters := []string{}
-	for _, f := range toldOf {
-		filters = append(filters, f.topic)
+	for _, f := range topic.Told() {
+		filters = append(filters, f.Topic)
 	}
 	for _, f := range o.broker.Watch {
 		if strings.HasPrefix(f, "$") {
@@ -65,9 +54,9 @@ func (o *observing) fact(e *trace.Event) bool {
 	}
 	all := o.facts[e.Broker]
 	f := Fact{Topic: e.Topic(), What: e.Topic(), Value: string(m.Payload[:min(len(m.Payload), factBytes)]), At: e.At}
-	for _, x := range toldOf {
-		if x.topic == f.Topic {
-			f.What = x.what
+	for _, x := range topic.Told() {
+		if x.Topic == f.Topic {
+			f.What = x.What
 		}
 	}
 	if i := slices.IndexFunc(all, func(x Fact) bool { return x.Topic == f.Topic }); i >= 0 {
@@ -88,12 +77,12 @@ func (b *Bench) Facts(broker string) []Fact {
 	out := slices.Clone(b.obs.facts[broker])
 	b.obs.mu.Unlock()
 	place := func(f Fact) int {
-		for i, x := range toldOf {
-			if x.topic == f.Topic {
+		for i, x := range topic.Told() {
+			if x.Topic == f.Topic {
 				return i
 			}
 		}
-		return len(toldOf)
+		return len(topic.Told())
 	}
 	slices.SortStableFunc(out, func(a, b Fact) int { return place(a) - place(b) })
 	return out

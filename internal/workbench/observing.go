@@ -46,7 +46,7 @@ type observing struct {
 	facts      map[string][]Fact             // of brokers, by their names
 	logs       map[string]*record.LogClients // what the logs that are followed tell of clients, by their names
 	heldOff    map[string]time.Time          // devices that we hold off; since when they may speak again
-	stands     map[string]bool               // names that a tap gives, whatever the client identifier
+	stands     map[string]int                // names that taps give, whatever the client identifier, by how many
 	opened     map[string]*bool              // whether a stand-in's client came by TLS
 	contract   *contract.Contract
 	drafts     *Drafter // of what no clause covers; nil before any

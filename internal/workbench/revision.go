@@ -55,7 +55,7 @@ func (b *Bench) follow() {
 }
 
 // revise puts another revision into force: the contract, the logins, the devices whose definition changed, and
-// the observers of real brokers that did. What a stand-in is made of stays until the workspace is opened again.
+// the taps and the observers of real brokers that did. What a stand-in is made of stays until the workspace is opened again.
 func (b *Bench) revise(old, now *workspace.Workspace) {
 	contractChanged := !workspace.Same(old, now, "contract")
 	if contractChanged {
@@ -113,6 +113,7 @@ func (b *Bench) revise(old, now *workspace.Workspace) {
 			d.Start()
 		}
 	}
+	b.startTaps()
 	for _, o := range b.observers.all() {
 		br := now.Broker(o.broker.Name)
 		if o.leave == nil && o.broker.StandIn == nil &&

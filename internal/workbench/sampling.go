@@ -11,6 +11,7 @@ import (
 	"hodstone/internal/fleet"
 	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
 )
@@ -218,8 +219,8 @@ func (s *sample) subscribe(ctx context.Context, eye *client.Client, rec *trace.R
 	}
 	if s.l.broker.StandIn == nil {
 		var all []string
-		for _, f := range toldOf {
-			all = append(all, f.topic)
+		for _, f := range topic.Told() {
+			all = append(all, f.Topic)
 		}
 		subscribe(all, 0) // where it tells of itself
 	}
@@ -228,10 +229,10 @@ func (s *sample) subscribe(ctx context.Context, eye *client.Client, rec *trace.R
 
 // fact takes in what the broker tells of itself.
 func (s *sample) fact(p *packet.Publish) {
-	for _, f := range toldOf {
-		if f.topic == p.Topic {
+	for _, f := range topic.Told() {
+		if f.Topic == p.Topic {
 			s.mu.Lock()
-			s.facts[f.what] = string(p.Payload[:min(len(p.Payload), factBytes)])
+			s.facts[f.What] = string(p.Payload[:min(len(p.Payload), factBytes)])
 			s.mu.Unlock()
 		}
 	}

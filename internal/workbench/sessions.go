@@ -73,14 +73,14 @@ func (o *observing) plays(players map[string]Player) {
 	}
 }
 
-// standsFor tells that whoever comes under a device's name is that device: a tap says so.
-func (o *observing) standsFor(name string) {
+// standsFor tells that whoever comes under a device's name is that device: so many taps more, or fewer, say so.
+func (o *observing) standsFor(name string, more int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.stands == nil {
-		o.stands = map[string]bool{}
+		o.stands = map[string]int{}
 	}
-	o.stands[name] = true
+	o.stands[name] += more
 }
 
 // holdsOff tells that devices are held off by us, or, with off false, that they may speak again: what they do not say
@@ -178,7 +178,7 @@ func (o *observing) meet(e *trace.Event, connect *packet.Connect) {
 	if connect == nil || e.Kind != trace.Sent {
 		return
 	}
-	if p, is := o.players[e.Client]; is && o.stands[e.Client] {
+	if p, is := o.players[e.Client]; is && o.stands[e.Client] > 0 {
 		p.Encrypted = o.opened[e.Client]
 		o.players[e.Client] = p
 		return

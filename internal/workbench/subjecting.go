@@ -154,7 +154,8 @@ func (b *Bench) putToProof(ctx context.Context, x Subject, o subject.Options, be
 		defer played.Stop()
 		d.Start, d.Stop = played.Start, played.Stop
 	}
-	b.obs.standsFor(x.Device)
+	b.obs.standsFor(x.Device, 1)
+	defer b.obs.standsFor(x.Device, -1)
 	if x.Began != nil {
 		x.Began(s.at)
 	}

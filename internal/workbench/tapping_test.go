@@ -3,6 +3,10 @@ package workbench_test
 import (
 	"bytes"
 	"context"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +18,7 @@ import (
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/tap"
 	"hodstone/internal/workbench"
+	"hodstone/internal/workspace"
 )
 
 // TestARealDeviceIsJudgedThroughItsTap: pen 2 is not played; a stranger that speaks MQTT by bytes dials the tap in its
@@ -130,7 +135,12 @@ func TestTheSiteMoves(t *testing.T) {
 // TestATrialDisturbsByTheTap: a trial's rules hold up what comes through, and are gone at its end, with those back that
 // were there.
 func TestATrialDisturbsByTheTap(t *testing.T) {
-	text := strings.Replace(wrongdoers, "    session: {keep-alive: 10s}\n", "    session: {keep-alive: 10s}\n    real: [2]\n", 1) + `
+	text := strings.Replace(
+		wrongdoers,
+		"    session: {keep-alive: 10s}\n",
+		"    session: {keep-alive: 10s}\n    real: [2]\n",
+		1,
+	) + `
 taps: {bench: {listen: "mqtt://127.0.0.1:0", device: pen-2, rules: [{delay: PUBLISH, by: 1ms}]}}
 trials:
   - name: Nothing gets through
@@ -156,7 +166,9 @@ trials:
 	go func() {
 		for {
 			body := `{"kg": 4, "at": "` + time.Now().UTC().Format(time.RFC3339) + `"}`
-			if _, err := l.Write((&packet.Publish{Topic: "v/2/reading", Payload: []byte(body)}).Append(nil, packet.V311)); err != nil {
+			if _, err := l.Write(
+				(&packet.Publish{Topic: "v/2/reading", Payload: []byte(body)}).Append(nil, packet.V311),
+			); err != nil {
 				return
 			}
 			time.Sleep(50 * time.Millisecond)
@@ -174,10 +186,112 @@ trials:
 		steps = append(steps, s.Text)
 	}
 	said := strings.Join(steps, "; ")
-	if !p.OK() || !strings.Contains(said, "tap bench: drop PUBLISH toward the broker") || !strings.Contains(said, "tap bench: no rule") {
+	if !p.OK() || !strings.Contains(said, "tap bench: drop PUBLISH toward the broker") ||
+		!strings.Contains(said, "tap bench: no rule") {
 		t.Errorf("%s: %s (%s)", p.Results[0].Verdict, p.Results[0].Seen, said)
 	}
 	if now := b.Tap("bench").Rules(); len(now) != 1 || now[0].Do != tap.Delay {
 		t.Errorf("the rules afterwards: %v", now)
+	}
+}
+
+// TestEditedTaps: other rules come into force under who goes through, with those of the hand; what listens elsewhere is
+// opened anew, and what cannot says so until it can.
+func TestEditedTaps(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "w.yaml")
+	write := func(taps string) {
+		t.Helper()
+		text := strings.Replace(
+			wrongdoers,
+			"    session: {keep-alive: 10s}\n",
+			"    session: {keep-alive: 10s}\n    real: [2]\n",
+			1,
+		)
+		if err := os.WriteFile(file, []byte(text+"taps: {"+taps+"}\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(`bench: {listen: "mqtt://127.0.0.1:0", device: pen-2, rules: [{delay: PUBLISH, by: 1ms}]}`)
+	w, err := workspace.Open(file)
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	b, err := workbench.New(w, workbench.Options{Follow: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	b.Start()
+	stands := func() string {
+		taps, err := b.Taps()
+		var out []string
+		for _, x := range taps {
+			for i := range x.Rules {
+				out = append(out, x.Name+" "+x.Rules[i].Rule.String())
+			}
+		}
+		if err != nil {
+			out = append(out, err.Error())
+		}
+		return strings.Join(out, "; ")
+	}
+	taps, _ := b.Taps()
+	at := taps[0].At[0]
+	l, err := link.Dial(t.Context(), at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	l.Write((&packet.Connect{ClientID: "stranger", CleanStart: true, KeepAlive: 60}).Append(nil, packet.V311))
+	in := make([]byte, 4)
+	if _, err := io.ReadFull(l, in); err != nil || in[0] != 0x20 {
+		t.Fatal(in, err)
+	}
+	hand, err := tap.ParseRule("{drop: PINGRESP}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := b.Tap("bench").Rules()[0].Rule
+	b.Tap("bench").Set(first, hand)
+
+	write(`bench: {listen: "mqtt://127.0.0.1:0", device: pen-2, rules: [{delay: PUBLISH, by: 2ms}]}`)
+	until(t, "other rules", func() bool { return strings.Contains(stands(), "2") })
+	if got := stands(); strings.Contains(got, first.String()) || !strings.Contains(got, hand.String()) {
+		t.Error(got)
+	}
+	b.Tap("bench").Set()
+	l.Write([]byte{0xC0, 0}) // it goes through as before
+	if _, err := io.ReadFull(l, in[:2]); err != nil || in[0] != 0xD0 {
+		t.Error(in, err)
+	}
+
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := taken.Addr().String()
+	write(`bench: {listen: "mqtt://` + port + `", rules: [{drop: PUBACK}]}, more: {listen: "mqtt://127.0.0.1:0"}`)
+	until(t, "it cannot listen", func() bool { return strings.Contains(stands(), "tap bench: ") })
+	if _, err := io.ReadFull(l, in[:1]); err == nil {
+		t.Error("who went through by the old way still does")
+	}
+	if again, err := link.Dial(t.Context(), at); err == nil {
+		t.Error("somebody listens where nobody is to")
+		again.Close()
+	}
+	if taps, _ := b.Taps(); len(taps) != 2 || len(taps[1].At) != 1 {
+		t.Errorf("%+v", taps)
+	}
+	taken.Close()
+	write(`bench: {listen: "mqtt://` + port + `"}`)
+	until(
+		t,
+		"it can",
+		func() bool { taps, err := b.Taps(); return err == nil && len(taps) == 1 && len(taps[0].At) == 1 },
+	)
+	if again, err := link.Dial(t.Context(), "mqtt://"+port); err != nil {
+		t.Error(err)
+	} else {
+		again.Close()
 	}
 }

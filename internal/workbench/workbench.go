@@ -184,17 +184,7 @@ func (b *Bench) Start() {
 		}
 	}
 	b.observe()
-	if b.tapping.err = b.startTaps(); b.tapping.err != nil {
-		b.Log.Add(
-			trace.Event{
-				At:     time.Now(),
-				Client: "tap",
-				Role:   trace.RoleLog,
-				Kind:   trace.Line,
-				Text:   b.tapping.err.Error(),
-			},
-		)
-	}
+	b.startTaps()
 	b.wg.Go(b.watch)
 	if b.opt.Follow {
 		b.wg.Go(b.follow)
