@@ -35,6 +35,8 @@ type State struct {
 	Sent     int
 	Received int
 	Signals  []SignalState
+	// Real is how the real one is seen that stands in its place; nil where its own packets are not seen.
+	Real *Presence
 	// In is the state of its state machine; "" for none. Waiting is how many messages it keeps until it is back.
 	In      string
 	Faults  []string // what it does wrong
@@ -43,6 +45,12 @@ type State struct {
 	Publishes []string
 	Takes     []string
 	Params    map[string]string
+}
+
+// Presence is whether a real device is connected, and since when it is, or is not.
+type Presence struct {
+	Here  bool
+	Since time.Time
 }
 
 // State returns the device as it stands now.

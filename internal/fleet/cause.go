@@ -278,9 +278,14 @@ func (r *Result) judge() {
 			own = append(own, l)
 		}
 	}
-	lost := s.Lost - s.Away
+	lost, refused := s.Lost-s.Away, 0
+	for why, n := range s.Refusals {
+		if strings.HasPrefix(why, "CONNACK") {
+			refused += n
+		}
+	}
 	if len(own) > 0 { // what is lost goes with it
-		lost = 0
+		lost, refused = 0, 0
 	}
 	if slow {
 		own = append(own, tired...)
@@ -302,6 +307,12 @@ func (r *Result) judge() {
 	// What receivers read too late fills a broker's queue, so that it drops: but only as much as they were late.
 	tenfold := s.Lag.P90 <= lateMost && lost > s.Expected/10
 	switch {
+	case refused > 0: // whatever else: nobody is refused because the other is slow, and who is not in does not send
+		r.Limit = Broker
+		why("%d tries to connect were refused by a code", refused)
+		if broker != "" {
+			why("%s", broker)
+		}
 	case lost > 0 && (len(tired) == 0 || tenfold):
 		r.Limit = Broker
 		if len(tired) == 0 {

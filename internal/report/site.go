@@ -23,8 +23,17 @@ type SiteMember struct {
 	// Sent and Received are messages a second.
 	Sent, Received float64
 	Odd            bool // not at work, or misbehaving
+	Gone           bool // a real one that was seen, and is not connected
 	// Beside is what stands beside it: readouts, and messages that are ready.
 	Beside []string
+}
+
+// Link is the phase by which its link looks.
+func (m *SiteMember) Link() device.Phase {
+	if m.Gone {
+		return device.Away
+	}
+	return m.Phase
 }
 
 // SiteBroker is a broker of the drawn site.
@@ -168,7 +177,7 @@ func (s *Site) drawMember(d *draw.Surface, m *SiteMember, y, left, box float64) 
 		d.Text(draw.Font{Color: water, Size: 8.5, Align: align}, draw.Point{X: x, Y: y + float64(k+1)*siteRow}, line)
 	}
 	pen := draw.Pen{Color: faint, Width: 1}
-	switch m.Phase {
+	switch m.Link() {
 	case device.Off:
 		return
 	case device.Frozen:

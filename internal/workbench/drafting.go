@@ -5,6 +5,7 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"hodstone/internal/contract/draft"
@@ -132,8 +133,8 @@ func observersOf(ctx context.Context, events trace.Reader) (byBroker map[string]
 				got[e.Broker] = map[string]int{}
 			}
 			n := got[e.Broker][e.Client]
-			if e.Kind == trace.Received && e.Publish() != nil {
-				n++
+			if e.Kind == trace.Received && e.Publish() != nil && !strings.HasPrefix(e.Topic(), "$") {
+				n++ // the broker's own topics are none of the site's
 			}
 			got[e.Broker][e.Client] = n
 		}

@@ -48,6 +48,7 @@ type observing struct {
 	heldOff    map[string]time.Time          // devices that we hold off; since when they may speak again
 	stands     map[string]int                // names that taps give, whatever the client identifier, by how many
 	opened     map[string]*bool              // whether a stand-in's client came by TLS
+	peers      map[string]*peer              // who is not ours, and whose own packets are seen, by name
 	contract   *contract.Contract
 	drafts     *Drafter // of what no clause covers; nil before any
 	taken      int      // messages for drafts at this look at the trace

@@ -80,7 +80,9 @@ func (b *Bench) Devices() []device.State {
 	all := b.play.all()
 	out := make([]device.State, len(all))
 	for i, d := range all {
-		out[i] = d.State()
+		if out[i] = d.State(); out[i].Phase == device.Real {
+			b.obs.seen(&out[i])
+		}
 	}
 	return out
 }

@@ -136,6 +136,7 @@ func (o *observing) session(e *trace.Event) {
 	}
 	connect, _ := e.Packet.(*packet.Connect)
 	if e.Role == trace.RolePeer {
+		o.counts(e)
 		o.meet(e, connect)
 	}
 	p, known := o.players[e.Client]
@@ -164,6 +165,49 @@ func (o *observing) session(e *trace.Event) {
 		return
 	}
 	o.missing(o.judge.Session(s))
+}
+
+// peer is what is seen of a client that is not ours.
+type peer struct {
+	links          int // that are open
+	since          time.Time
+	sent, received int // messages
+}
+
+// counts follows whether such a client is there, and what it says.
+func (o *observing) counts(e *trace.Event) {
+	p := o.peers[e.Client]
+	if p == nil {
+		if o.peers == nil || len(o.peers) >= maxPlayers {
+			o.peers = map[string]*peer{}
+		}
+		p = &peer{since: e.At}
+		o.peers[e.Client] = p
+	}
+	switch {
+	case e.Kind == trace.Link && e.Link == client.LinkOpened:
+		if p.links++; p.links == 1 {
+			p.since = e.At
+		}
+	case e.Kind == trace.Link && e.Link == client.LinkEnded:
+		if p.links = max(0, p.links-1); p.links == 0 {
+			p.since = e.At
+		}
+	case e.Publish() != nil && e.Kind == trace.Sent:
+		p.sent++
+	case e.Publish() != nil && e.Kind == trace.Received:
+		p.received++
+	}
+}
+
+// seen adds what is seen of the real device that stands in a device's place.
+func (o *observing) seen(st *device.State) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if p := o.peers[st.Name]; p != nil {
+		st.Real = &device.Presence{Here: p.links > 0, Since: p.since}
+		st.Sent, st.Received = p.sent, p.received
+	}
 }
 
 // meet finds out what a client of a stand-in's plays: by its login, or its client identifier.

@@ -56,6 +56,9 @@ func TestARealDeviceIsJudgedThroughItsTap(t *testing.T) {
 		}
 		return l
 	}
+	if p := stateOf(t, b, "pen-2").Real; p != nil {
+		t.Errorf("seen before it came: %+v", p)
+	}
 	l := come()
 	say := func(text string) {
 		l.Write((&packet.Publish{Topic: "v/2/reading", QoS: 1, ID: 7, Payload: []byte(text)}).Append(nil, packet.V311))
@@ -64,6 +67,9 @@ func TestARealDeviceIsJudgedThroughItsTap(t *testing.T) {
 	s := await(t, b, "its reading", func(s workbench.Snapshot) bool { return seen(s, "v/2/reading") })
 	if slices.ContainsFunc(s.Breaches, func(x contract.Breach) bool { return x.Rule != contract.RuleAnswer }) {
 		t.Errorf("it is accused: %v", s.Breaches)
+	}
+	if st := stateOf(t, b, "pen-2"); st.Real == nil || !st.Real.Here || st.Sent == 0 || time.Since(st.Real.Since) > time.Minute {
+		t.Errorf("here, it looks as %+v", st.Real)
 	}
 	say(`{"kg": 44, "at": "1970-01-01T00:00:00Z"}`)
 	await(t, b, "what it does wrong", func(s workbench.Snapshot) bool {
@@ -130,6 +136,17 @@ func TestTheSiteMoves(t *testing.T) {
 	if s = await(t, b, "all at the quay", at("quay")); s.Total != count {
 		t.Errorf("moving is a breach: %v", s.Breaches)
 	}
+}
+
+func stateOf(t *testing.T, b *workbench.Bench, name string) device.State {
+	t.Helper()
+	for _, st := range b.Devices() {
+		if st.Name == name {
+			return st
+		}
+	}
+	t.Fatal("no device", name)
+	return device.State{}
 }
 
 // TestATrialDisturbsByTheTap: a trial's rules hold up what comes through, and are gone at its end, with those back that

@@ -538,12 +538,15 @@ func (s *Screen) drawKind(c look.Canvas, y int, r row, chosen bool) {
 func (s *Screen) drawDevice(c look.Canvas, y, i int, chosen bool) {
 	t, st := c.Theme, &s.list[i]
 	ps := phaseStyle(t, st.Phase)
+	if gone(st) {
+		ps = t.Broken
+	}
 	c.Text(2, y, look.Clip(st.Name, 14), t.Text)
-	c.Text(17, y, look.Clip(fmt.Sprintf("%s %s %s", signs[st.Phase], st.Phase, look.Age(time.Since(st.Since))), 19), ps)
+	c.Text(17, y, look.Clip(fmt.Sprintf("%s %s %s", signs[st.Phase], st.Phase, sinceWords(st)), 19), ps)
 	if len(st.Faults) > 0 {
 		c.Text(15, y, "!", t.Warn)
 	}
-	if st.Phase != device.Real { // the wire shows the real one's
+	if st.Phase != device.Real || st.Real != nil { // else nothing of it is seen but by our observer
 		c.Right(42, y, strconv.Itoa(st.Sent), t.Text)
 		c.Right(51, y, strconv.Itoa(st.Received), t.Text)
 	}

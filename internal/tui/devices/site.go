@@ -54,7 +54,21 @@ type counted struct {
 
 // odd tells that a device is not simply at work.
 func odd(st *device.State) bool {
-	return st.Phase != device.On && st.Phase != device.Real || len(st.Faults) > 0
+	return gone(st) || st.Phase != device.On && st.Phase != device.Real || len(st.Faults) > 0
+}
+
+// gone tells that a real device was seen, and is not connected.
+func gone(st *device.State) bool { return st.Phase == device.Real && st.Real != nil && !st.Real.Here }
+
+// sinceWords say for how long a device is as it is; of a real one, as far as it is seen, whether it is there.
+func sinceWords(st *device.State) string {
+	switch {
+	case st.Phase != device.Real || st.Real == nil:
+		return look.Age(time.Since(st.Since))
+	case st.Real.Here:
+		return "here " + look.Age(time.Since(st.Real.Since))
+	}
+	return "gone " + look.Age(time.Since(st.Real.Since))
 }
 
 // lay makes the rows: of a kind of which there are many, a row for all of it and the odd ones, unless it is unfolded.
@@ -189,7 +203,7 @@ func (s *Screen) figure() *report.Site {
 			st := &s.list[r.dev]
 			rate := s.counts[st.Name].rates
 			m.Name, m.Party, m.Broker, m.Phase = st.Name, st.Party, st.Broker, st.Phase
-			m.Words, m.Odd = look.Age(time.Since(st.Since)), odd(st)
+			m.Words, m.Odd, m.Gone = sinceWords(st), odd(st), gone(st)
 			m.Sent, m.Received = rate[0], rate[1]
 			m.Beside = beside[st.Name]
 		}
@@ -390,7 +404,7 @@ func (s *Screen) drawBroker(
 
 func (s *Screen) drawMember(c look.Canvas, m *report.SiteMember, chosen bool) {
 	t := c.Theme
-	st := phaseStyle(t, m.Phase)
+	st := phaseStyle(t, m.Link())
 	name := m.Name
 	words := fmt.Sprintf("%s %s %s", signs[m.Phase], m.Phase, m.Words)
 	if m.Count > 0 {
@@ -428,7 +442,7 @@ func rate(sign string, r float64) string {
 func (s *Screen) drawLink(c look.Canvas, y, x, w int, m *report.SiteMember) {
 	t := c.Theme
 	line, st, middle := "─", t.Line, ""
-	switch m.Phase {
+	switch m.Link() {
 	case device.Off:
 		return
 	case device.Frozen:
