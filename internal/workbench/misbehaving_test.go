@@ -56,6 +56,7 @@ devices:
 // TestEachDeviceFaultIsFound: a site of many pens, each with a fault of its own; each is found by the rule that the fault
 // names. The last pen has none, and breaks nothing, whatever is done to it.
 func TestEachDeviceFaultIsFound(t *testing.T) {
+	t.Parallel()
 	faults := slices.DeleteFunc(workspace.DeviceFaults(), func(f workspace.DeviceFault) bool {
 		return f.Breaks == "" // it needs to be provoked: its check does
 	})

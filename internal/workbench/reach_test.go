@@ -153,6 +153,7 @@ func TestWaysAreTriedInTheBackground(t *testing.T) {
 }
 
 func TestADropOnPurposeIsMeasured(t *testing.T) {
+	t.Parallel()
 	b := farm(t, Options{})
 	if err := b.Drop("quay", "cut"); err == nil {
 		t.Error("an observer that is not there is dropped")

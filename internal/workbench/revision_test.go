@@ -20,6 +20,7 @@ import (
 // TestAnEditedWorkspaceComesIntoForce: contract and devices follow the file; one with errors leaves what was in force;
 // who has not changed goes on undisturbed, and who was switched off stays so.
 func TestAnEditedWorkspaceComesIntoForce(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "hodstone.yaml")
 	text := fmt.Sprintf(
 		farm,

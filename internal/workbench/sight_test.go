@@ -238,6 +238,7 @@ func TestABlindBenchSaysSo(t *testing.T) {
 // TestAnObserverWithFewRights: it watches what it may, says what it may not, and misses nothing that it could not
 // have seen; at a broker that grants everything and delivers only what the rights allow, too.
 func TestAnObserverWithFewRights(t *testing.T) {
+	t.Parallel()
 	t.Run("a stand-in that refuses", func(t *testing.T) {
 		text := strings.Replace(
 			fmt.Sprintf(farm, "5"),

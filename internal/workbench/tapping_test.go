@@ -215,6 +215,7 @@ trials:
 // TestEditedTaps: other rules come into force under who goes through, with those of the hand; what listens elsewhere is
 // opened anew, and what cannot says so until it can.
 func TestEditedTaps(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "w.yaml")
 	write := func(taps string) {
 		t.Helper()

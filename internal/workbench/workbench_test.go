@@ -232,6 +232,7 @@ func stranger(t *testing.T, b *workbench.Bench, m packet.Publish) {
 }
 
 func TestProofsBesideTheTraffic(t *testing.T) {
+	t.Parallel()
 	b := open(t, "5")
 	defer b.Close()
 	if err := b.StartProof(proof.Options{}, "harbour"); err == nil ||
