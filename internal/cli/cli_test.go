@@ -36,6 +36,15 @@ func run(args ...string) (code int, out, errOut string) {
 	return code, o.String(), e.String()
 }
 
+// setenv sets a variable that no other test uses, so that tests may run side by side.
+func setenv(t *testing.T, name, value string) {
+	t.Helper()
+	if err := os.Setenv(name, value); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.Unsetenv(name) })
+}
+
 // demoRights stands for the rights of the demo's stand-in among the changes.
 const demoRights = "rights"
 
@@ -69,6 +78,7 @@ func demoFolder(t *testing.T, change ...string) string {
 }
 
 func TestProveWritesOneJSONDocument(t *testing.T) {
+	t.Parallel()
 	file := demoFolder(t)
 	code, out, errOut := run("prove", file, "--json")
 	if code != 0 || errOut != "" {
@@ -123,6 +133,7 @@ func TestProveWritesOneJSONDocument(t *testing.T) {
 }
 
 func TestProveFindsAFaultAndSaysSoInJUnit(t *testing.T) {
+	t.Parallel()
 	file := demoFolder(t)
 	junit := filepath.Join(t.TempDir(), "proof.xml")
 	code, out, errOut := run(
@@ -320,8 +331,9 @@ func TestContractCheckTellsEachProblem(t *testing.T) {
 // TestSecretsStayInside gives every login a password and looks for it in all that a full
 // run writes.
 func TestSecretsStayInside(t *testing.T) {
+	t.Parallel()
 	secret := "tangle-" + fmt.Sprint(time.Now().UnixNano())
-	t.Setenv("HODSTONE_TEST_SECRET", secret)
+	setenv(t, "HODSTONE_TEST_SECRET", secret)
 	file := demoFolder(t, "  bench: {}", "  bench: {password: {env: HODSTONE_TEST_SECRET}}")
 	junit := filepath.Join(t.TempDir(), "j.xml")
 	all := ""
@@ -356,6 +368,7 @@ func TestSecretsStayInside(t *testing.T) {
 }
 
 func TestProveAgainstAURL(t *testing.T) {
+	t.Parallel()
 	s, err := standin.New(standin.Options{Logins: []standin.Login{{Name: "bench", Password: "eelgrass"}}})
 	if err != nil {
 		t.Fatal(err)
@@ -424,7 +437,7 @@ func TestProveAgainstAURL(t *testing.T) {
 			}
 		}
 	}
-	t.Setenv("HODSTONE_TEST_PASSWORD", "eelgrass")
+	setenv(t, "HODSTONE_TEST_URL_PASSWORD", "eelgrass")
 	code, out, _ = run(
 		"prove",
 		"--url",
@@ -432,7 +445,7 @@ func TestProveAgainstAURL(t *testing.T) {
 		"--username",
 		"bench",
 		"--password-env",
-		"HODSTONE_TEST_PASSWORD",
+		"HODSTONE_TEST_URL_PASSWORD",
 		"--check",
 		"login.wrong-password",
 		"--intrusive",
@@ -538,6 +551,7 @@ func TestHelpNamesEverything(t *testing.T) {
 
 // TestProofsAreKeptAndCompared: saved, held against, reported; what cannot be written is told before the work.
 func TestProofsAreKeptAndCompared(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	at := func(name string) string { return filepath.Join(dir, name) }
 	demo := demoFolder(t)

@@ -375,6 +375,7 @@ func readPCAP(t *testing.T, text, path string) {
 // TestWatchingAWorkspace: the stand-in and its devices run, and what breaks the contract is
 // told and ends in exit code 1.
 func TestWatchingAWorkspace(t *testing.T) {
+	t.Parallel()
 	file := demoFolder(
 		t,
 		"every: 7s\n        payload: {kg",

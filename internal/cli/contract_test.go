@@ -143,6 +143,7 @@ func TestAContractOnItsWayAround(t *testing.T) {
 
 // TestAContractIsDraftedFromABroker: of a stand-in, whose clients are seen, and it is sound.
 func TestAContractIsDraftedFromABroker(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	run("init", dir)
 	edit(t, filepath.Join(dir, "hodstone.yaml"), "every: 5s, payload", "every: 200ms, payload", "{clause: pump.flow,", "{topic: \"mysite/extra/{n}\", every: 300ms, payload: {v: 1}}\n      - {clause: pump.flow,")

@@ -38,6 +38,7 @@ func decode[T any](t *testing.T, text string) (v T) {
 }
 
 func TestReachTriesAWorkspace(t *testing.T) {
+	t.Parallel()
 	file := demoFolder(t)
 	code, out, errOut := run("reach", file, "--json")
 	if code != 3 { // the address on the barge leads nowhere from here
@@ -304,6 +305,7 @@ func TestTrustReadsAFolder(t *testing.T) {
 }
 
 func TestTrustTriesARealBroker(t *testing.T) {
+	t.Parallel()
 	b := brokertest.Start(t, brokertest.Options{})
 	dir := t.TempDir()
 	chain, key, err := trust.PEM(b.Client)
