@@ -50,8 +50,11 @@ func ParseBound(text string) (Bound, error) {
 // LimitOf makes a limit of a measure and what it is to be at most: 100ms, 0, 1%.
 func LimitOf(what, most string) (Limit, error) {
 	sign := "<="
-	if strings.HasPrefix(most, "<") || strings.HasPrefix(most, "=") {
+	switch {
+	case strings.HasPrefix(most, "<"), strings.HasPrefix(most, "="):
 		sign = ""
+	case most == "0":
+		sign = "=" // which is the same, of a count
 	}
 	return parseLimit(what + sign + most)
 }
@@ -143,6 +146,15 @@ func (l *Limit) holds(v float64) bool {
 	return v == most
 }
 
+// short is a time in three digits.
+func short(d time.Duration) time.Duration {
+	unit := time.Duration(1)
+	for d/unit >= 1000 {
+		unit *= 10
+	}
+	return d.Round(unit)
+}
+
 // Broken tells which limits a step broke, each in words; nil for none. What was not measured breaks nothing but a bound on
 // a round trip: without one it cannot be said to hold.
 func (b Bound) Broken(s *StepResult) (out []string) {
@@ -159,7 +171,7 @@ func (b Bound) Broken(s *StepResult) (out []string) {
 				out = append(out, fmt.Sprintf("%s: %.3g%%", l, v*100))
 			}
 		case !l.holds(v) && l.timed():
-			out = append(out, fmt.Sprintf("%s: %s", l, time.Duration(v*1e9).Round(time.Microsecond)))
+			out = append(out, fmt.Sprintf("%s: %s", l, short(time.Duration(v*1e9))))
 		case !l.holds(v) && l.Share:
 			out = append(out, fmt.Sprintf("%s: %.3g%%", l, v*100))
 		case !l.holds(v):

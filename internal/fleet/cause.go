@@ -382,7 +382,7 @@ func (r *Result) tired(s *StepResult, share float64) (out []string) {
 	if share >= busyCores {
 		out = append(out, fmt.Sprintf("it used %.1f of %d cores", s.Strain.CPU, s.Strain.Cores))
 	}
-	if s.Lag.Count > 0 && s.Lag.P99 > r.lateMost(s) {
+	if r.late(s) {
 		out = append(out, fmt.Sprintf(
 			"it came to send %s late, by its own doing, at the 99th percentile",
 			s.Lag.P99.Round(100*time.Microsecond),
@@ -391,19 +391,34 @@ func (r *Result) tired(s *StepResult, share float64) (out []string) {
 	return out
 }
 
-// lateMost is how late the generator may come by its own doing: [lateMost], and not more than a quarter of a time that was
-// broken, for it is a part of each round trip.
-func (r *Result) lateMost(s *StepResult) time.Duration {
-	most := lateMost
+// late tells whether the generator came so late that it explains what was broken: a rate that was not reached or messages
+// that were lost by [lateMost], and a round trip where it would have held without that, there and back.
+func (r *Result) late(s *StepResult) bool {
+	if s.Lag.Count == 0 {
+		return false
+	}
+	short := r.Each == 0 && s.Asked > 0 && s.Reached < fewer*s.Asked
+	if (short || s.Lost > s.Away) && s.Lag.P99 > lateMost {
+		return true
+	}
 	bound, _ := ParseBound(r.Bound) // as it was written by itself
 	for _, l := range bound {
-		for _, text := range s.Broken {
-			if l.timed() && strings.HasPrefix(text, l.String()+": ") {
-				most = min(most, l.Span/4)
-			}
+		if !l.timed() || l.What == "connect-p99" ||
+			!slices.ContainsFunc(s.Broken, func(text string) bool { return strings.HasPrefix(text, l.String()+": ") }) {
+			continue
+		}
+		lag := s.Lag.P99
+		switch l.What {
+		case "p99.9":
+			lag = s.Lag.P999
+		case "max":
+			lag = s.Lag.Max
+		}
+		if v, known := s.measure(l.What); known && time.Duration(v*float64(time.Second))-2*lag <= l.Span {
+			return true
 		}
 	}
-	return most
+	return false
 }
 
 func rounded(f float64) string {

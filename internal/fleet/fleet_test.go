@@ -226,7 +226,8 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 		merged += b.Count * b.To
 	}
 	if c := whole.Total.Counts; c.Sent != 20*30 || c.Received != 20*30 || c.Lost != 0 || int64(s.Counts().Taken) != c.Sent ||
-		whole.Total.Trip.Count != count || merged != sum ||
+		whole.Total.Trip.Count != count ||
+		merged != sum ||
 		len(whole.Shards) != 4 ||
 		whole.Total.In != 40 {
 		t.Errorf("%+v %d %d, %d %d", c, whole.Total.Trip.Count, count, merged, sum)

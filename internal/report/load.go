@@ -97,6 +97,9 @@ func LoadStepLine(i int, s *fleet.StepResult, bounded bool) string {
 	)
 }
 
+// LoadIndent is how many columns the words take that the lines of [LoadSummary] begin with.
+const LoadIndent = 11
+
 // LoadSummary says in a few lines what a load came to.
 func LoadSummary(r *fleet.Result) (out []string) {
 	t := &r.Total

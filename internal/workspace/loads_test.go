@@ -36,7 +36,7 @@ func TestLoadsAreRead(t *testing.T) {
 		x.Every != 2*time.Second || x.Jitter != 0.1 || *x.QoS != 1 || !*x.Retain || x.Each != 7 || x.RampFrom != 50 || x.RampTo != 450 || x.RampBy != 50 ||
 		x.Hold != 30*time.Second || !x.Falls || x.Connects != 10 ||
 		x.Storm != fleet.Wills ||
-		x.Bound.String() != "p99<=100ms,lost<=0,short<=5%,connect-p99<2s" ||
+		x.Bound.String() != "p99<=100ms,lost=0,short<=5%,connect-p99<2s" ||
 		x.Traced != 0.05 ||
 		len(x.Locals) != 3 {
 		t.Errorf("%+v", x)

@@ -384,8 +384,11 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 	c.Rule(0, fmt.Sprintf("%s on %s, %s", r.Name, r.Target, r.Started.Format("15:04:05")), t.Strong)
 	end := c.Text(2, 1, look.Clip(sign+verdict, c.W-4), sty)
 	limit := string(r.Limit)
-	if r.Limit == fleet.Neither {
+	switch r.Limit {
+	case fleet.Neither:
 		limit = "neither broker nor generator was at its end"
+	case fleet.Unclear:
+		limit = "whose limit it was is not known"
 	}
 	c.Text(end+3, 1, look.Clip(limit, max(0, c.W-end-4)), t.Text)
 	if other != nil {
@@ -395,7 +398,12 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 	y += s.steps(c.Sub(0, y, c.W, c.H-y), r, nil)
 	var lines []string
 	for _, l := range report.LoadSummary(r)[1:] {
-		lines = append(lines, look.Wrap(l, c.W-4)...)
+		for i, part := range look.Wrap(l, c.W-4-report.LoadIndent) {
+			if i > 0 {
+				part = strings.Repeat(" ", report.LoadIndent) + part
+			}
+			lines = append(lines, part)
+		}
 	}
 	for _, l := range lines {
 		if y >= c.H {
@@ -482,7 +490,7 @@ func drawGauge(c look.Canvas, g *gauge, r, other *fleet.Result) {
 			now, hi = v, max(hi, v)
 		}
 	}
-	if n := len(r.Seconds); n > 0 && g.title == "messages a second heard" {
+	if n := len(r.Seconds); n > 0 && g.title == "messages a second heard" && r.Seconds[n-1].Asked > 0 {
 		asked = " of " + g.words(r.Seconds[n-1].Asked)
 	}
 	end := c.Text(2, 0, look.Clip(g.title, c.W-12), t.Strong)
