@@ -231,18 +231,33 @@ const (
 	fewer     = 0.95                  // of what was asked for
 )
 
+// gaveWay is the step to judge by: where the bound broke, of a search the last one at what it found too much; without
+// that the first at which something did not go well. nil for none.
+func (r *Result) gaveWay() *StepResult {
+	if f := r.Found; f != nil && f.Broke > 0 {
+		for i := range slices.Backward(r.Steps) {
+			x := &r.Steps[i]
+			if f.What == "rate" && x.Asked == f.Broke || f.What == "clients" && float64(x.Clients) == f.Broke {
+				return x
+			}
+		}
+	}
+	if i := r.BrokeAt(); i >= 0 && !r.Steps[i].Cut {
+		return &r.Steps[i]
+	}
+	for i := range r.Steps {
+		x := &r.Steps[i]
+		if !x.Cut && (x.Lost > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
+			return x
+		}
+	}
+	return nil
+}
+
 // judge says who gave way, by the first step at which something did.
 func (r *Result) judge() {
 	why := func(format string, args ...any) { r.Why = append(r.Why, fmt.Sprintf(format, args...)) }
-	var s *StepResult
-	for i := range r.Steps {
-		x := &r.Steps[i]
-		if !x.Cut &&
-			(len(x.Broken) > 0 || x.Lost > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
-			s = x
-			break
-		}
-	}
+	s := r.gaveWay()
 	if len(r.Steps) == 0 {
 		r.Limit = Unclear
 		return
@@ -280,7 +295,8 @@ func (r *Result) judge() {
 	}
 	lost, refused := s.Lost-s.Away, 0
 	for why, n := range s.Refusals {
-		if strings.HasPrefix(why, "CONNACK") {
+		switch {
+		case strings.HasPrefix(why, "CONNACK"), s.Refused > 0 && (why == closedUnsaid || why == resetUnsaid):
 			refused += n
 		}
 	}
@@ -309,7 +325,7 @@ func (r *Result) judge() {
 	switch {
 	case refused > 0: // whatever else: nobody is refused because the other is slow, and who is not in does not send
 		r.Limit = Broker
-		why("%d tries to connect were refused by a code", refused)
+		why("%d tries to connect were refused", refused)
 		if broker != "" {
 			why("%s", broker)
 		}

@@ -20,6 +20,8 @@ func (f *Fleet) find(ctx context.Context) {
 	}
 	found := &Found{What: f.plan.Find}
 	low, high, most := 0.0, 0.0, value(last)
+	const tries = 3 // of a step at which the generator itself gave way
+	gaveWay := 0
 	x := value(first)
 	if x >= most && len(f.plan.Steps) == 1 {
 		x = math.Max(1, most/64)
@@ -52,10 +54,14 @@ func (f *Fleet) find(ctx context.Context) {
 			broken = append(slices.Clone(broken), fmt.Sprintf("%d clients did not get in", s.Refused))
 		}
 		if len(broken) > 0 {
+			if gaveWay++; gaveWay < tries && f.own(s) {
+				continue
+			}
 			high, found.How = x, broken
 		} else {
 			low = x
 		}
+		gaveWay = 0
 		found.Highest, found.Broke = low, high
 		f.mu.Lock()
 		copied := *found
@@ -79,4 +85,11 @@ func (f *Fleet) find(ctx context.Context) {
 			x = math.Floor(x)
 		}
 	}
+}
+
+// own tells whether what a step broke may be the generator's own doing: the machine was busy for a while.
+func (f *Fleet) own(s StepResult) bool {
+	r := Result{Bound: f.plan.Bound.String(), Steps: []StepResult{s}}
+	r.judge()
+	return r.Limit == Generator || r.Limit == Unclear
 }

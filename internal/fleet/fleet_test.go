@@ -48,6 +48,19 @@ func run(t *testing.T, p fleet.Plan) *fleet.Result {
 	return f.Run(ctx)
 }
 
+// unhindered runs a load once more where this machine kept the generator from its work, which it says itself.
+func unhindered(t *testing.T, p fleet.Plan) (r *fleet.Result) {
+	t.Helper()
+	for range 4 {
+		r = run(t, p)
+		if r.Total.Lag.P99 < 15*time.Millisecond {
+			break
+		}
+		t.Logf("the generator was late by %s: once more", r.Total.Lag.P99)
+	}
+	return r
+}
+
 // TestWhatIsSentIsCounted: in each shape, at each QoS, in each version, what is sent comes to those that have to get it,
 // and a faithful broker is not said to have lost, doubled or turned around anything.
 func TestWhatIsSentIsCounted(t *testing.T) {
@@ -129,14 +142,13 @@ func TestLossesAreCountedExactly(t *testing.T) {
 // TestAPauseShowsAsItMust: a broker that stands still for one second in ten shows in the round trips from the time that
 // was meant: a tenth of the messages waits, evenly from one second down to nothing.
 func TestAPauseShowsAsItMust(t *testing.T) {
-	t.Parallel()
 	_, kind := against(
 		t,
 		standin.Options{Pace: standin.Pace{Pause: time.Second, Every: 10 * time.Second}},
 		20,
 		packet.V311,
 	)
-	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond,
+	r := unhindered(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 50 * time.Millisecond,
 		Steps: []fleet.Step{{Clients: 20, Hold: 10 * time.Second}}})
 	trip := r.Total.Trip
 	if d := math.Abs(trip.P99.Seconds() - 0.9); trip.P50 > 100*time.Millisecond || d > 0.06 || r.Total.Lost != 0 {
@@ -156,14 +168,13 @@ func TestAPauseShowsAsItMust(t *testing.T) {
 
 // TestTheHighestRateIsFound: to within 5 % of what the stand-in is capped at.
 func TestTheHighestRateIsFound(t *testing.T) {
-	t.Parallel()
 	const capped = 900.0
 	_, kind := against(t, standin.Options{Pace: standin.Pace{Rate: capped}}, 40, packet.V311)
 	bound, err := fleet.ParseBound("p99<100ms, lost=0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Find: "rate", Bound: bound,
+	r := unhindered(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Find: "rate", Bound: bound,
 		Steps: []fleet.Step{{Clients: 40, Rate: 200, Hold: 5 * time.Second}, {Clients: 40, Rate: 20000}}})
 	if x := r.Found; x == nil || math.Abs(x.Highest-capped) > 0.05*capped || x.Broke <= x.Highest || len(x.How) == 0 ||
 		!r.Holds() {

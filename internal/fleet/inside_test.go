@@ -238,6 +238,7 @@ func TestWhoGaveWay(t *testing.T) {
 		"most lost, and late":   {StepResult{Asked: 100, Reached: 60, Counts: Counts{Expected: 100, Lost: 98}, Strain: idle, Lag: Spread{Count: 100, P90: time.Millisecond, P99: 31 * time.Millisecond}}, Broker, "does not explain 98 of 100"},
 		"always late, and lost": {StepResult{Asked: 100, Reached: 60, Counts: Counts{Expected: 100, Lost: 98}, Strain: idle, Lag: late}, Unclear, "read too late"},
 		"refused, though late":  {StepResult{Asked: 100, Reached: 60, Refused: 3, Refusals: map[string]int{"CONNACK: no": 3}, Strain: busy, Lag: late}, Broker, "3 tries"},
+		"closed, though late":   {StepResult{Asked: 100, Reached: 60, Refused: 3, Refusals: map[string]int{closedUnsaid: 3}, Strain: busy, Lag: late}, Broker, "3 tries"},
 		"own descriptors":       {StepResult{Refused: 3, Limits: []string{"the generator's descriptors: few"}, Strain: idle}, Generator, "few"},
 		"both busy":             {StepResult{Asked: 100, Reached: 60, Strain: busy, Broker: Process{Known: true, CPU: 0.95}}, Unclear, "another machine"},
 		"busy with a stand-in":  {StepResult{Asked: 100, Reached: 60, Strain: busy, Broker: Process{Known: true, Own: true}}, Unclear, "a broker of its own"},
