@@ -87,8 +87,12 @@ func (f *Fleet) find(ctx context.Context) {
 	}
 }
 
-// own tells whether what a step broke may be the generator's own doing: the machine was busy for a while.
+// own tells whether what a step broke may be the generator's own doing: the machine was busy for a while. Who comes late
+// sends what is due in a heap, and a broker that is nearly at its end takes long to get through that.
 func (f *Fleet) own(s StepResult) bool {
+	if s.Lag.P99 > lateMost {
+		return true
+	}
 	r := Result{Bound: f.plan.Bound.String(), Steps: []StepResult{s}}
 	r.judge()
 	return r.Limit == Generator || r.Limit == Unclear

@@ -36,11 +36,13 @@ func (m mark) append(b []byte, size int) []byte {
 	b = binary.AppendUvarint(b, uint64(m.from))
 	b = binary.AppendUvarint(b, m.seq)
 	b = binary.AppendUvarint(b, uint64(max(0, m.meant/time.Microsecond)))
-	for len(b)-start < size {
-		b = append(b, filledWith)
+	for rest := size - (len(b) - start); rest > 0; rest -= len(filling) {
+		b = append(b, filling[:min(rest, len(filling))]...)
 	}
 	return b
 }
+
+var filling = strings.Repeat(string(filledWith), 4096)
 
 // property is the mark as a user property.
 func (m mark) property() packet.Property {

@@ -23,17 +23,19 @@ type session struct {
 	client *client.Client
 	topic  string // "" for one that does not publish
 
-	in     atomic.Bool // connected, and subscribed
-	wanted atomic.Bool // by the step
-	tries  atomic.Int32
-	busy   atomic.Bool   // somebody connects it
-	came   atomic.Int64  // when it came in last, since the load began
-	gone   atomic.Bool   // its link ended in the step
-	missed int64         // before the step
-	seq    atomic.Uint64 // of what it sent last
-	left   int64         // messages that it has still to send; below 0 for no end
-	queued bool          // among those that a worker sends for
-	next   int64         // when it sends next, since the load began
+	in      atomic.Bool // connected, and subscribed
+	wanted  atomic.Bool // by the step
+	tries   atomic.Int32
+	busy    atomic.Bool   // somebody connects it
+	came    atomic.Int64  // when it came in last, since the load began
+	gone    atomic.Bool   // its link ended in the step
+	missed  int64         // before the step
+	seq     atomic.Uint64 // of what it sent last
+	brief   bool          // nobody keeps what it sends
+	payload []byte        // of what it sent last, where nobody keeps that
+	left    int64         // messages that it has still to send; below 0 for no end
+	queued  bool          // among those that a worker sends for
+	next    int64         // when it sends next, since the load began
 
 	mu    sync.Mutex // guards what follows
 	heard map[int]*tracker
@@ -98,6 +100,7 @@ func (s *session) options() client.Options {
 			Payload: []byte("lost"),
 		}
 	}
+	s.brief = s.f.plan.QoS == 0 && o.Hooks.Sent == nil && o.Hooks.Held == nil && o.Hooks.Lost == nil
 	told := o.Hooks.Link
 	o.Hooks.Link = func(e client.LinkEvent, by client.Blame, text string) {
 		if told != nil {
@@ -283,11 +286,15 @@ func (s *session) send(meant time.Duration) {
 			s.mu.Unlock()
 		}
 	} else {
-		m.Payload = mark{s.n, seq, meant}.append(make([]byte, 0, max(f.plan.Size, MarkSize)), f.plan.Size)
+		if !s.brief {
+			s.payload = make([]byte, 0, max(f.plan.Size, MarkSize))
+		}
+		s.payload = mark{s.n, seq, meant}.append(s.payload[:0], f.plan.Size)
+		m.Payload = s.payload
 	}
 	// The number stands before the message is out: who has subscribed by now does not wait for what went before.
 	s.seq.Store(seq)
-	if _, err := s.client.Start(m); err != nil {
+	if err := s.start(&m); err != nil {
 		s.seq.Store(seq - 1)
 		s.failed(err)
 		return
@@ -295,6 +302,15 @@ func (s *session) send(meant time.Duration) {
 	s.lane.mu.Lock()
 	s.lane.counts.Sent++
 	s.lane.mu.Unlock()
+}
+
+// start sends a message.
+func (s *session) start(m *packet.Publish) error {
+	if s.brief {
+		return s.client.Post(m)
+	}
+	_, err := s.client.Start(*m)
+	return err
 }
 
 func (s *session) failed(err error) {

@@ -32,12 +32,6 @@ type burst struct {
 // that may be lost silently anyhow, a message at QoS 0, is left behind unwritten.
 func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
 	b := k.burst
-	if k.gathering > 0 && b == nil {
-		if k.gathered = append(k.gathered, raw...); len(k.gathered) > burstBuffer {
-			return k.ungather()
-		}
-		return nil
-	}
 	if b == nil {
 		if !quick || since > burstWithin {
 			_, err := k.link.Write(raw)
@@ -56,11 +50,20 @@ func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
 	return b.err
 }
 
+// gather keeps a packet's bytes until they go out with others; k.writeMu is held.
+func (k *conn) gather(raw []byte) error {
+	if k.gathered = append(k.gathered, raw...); len(k.gathered) > burstBuffer {
+		return k.ungather()
+	}
+	return nil
+}
+
 // ungather writes what was gathered; k.writeMu is held.
 func (k *conn) ungather() error {
 	if len(k.gathered) == 0 {
 		return nil
 	}
+	k.lastWrite = time.Now()
 	_, err := k.link.Write(k.gathered)
 	k.gathered = k.gathered[:0]
 	if cap(k.gathered) > burstBuffer/16 && k.gathering == 0 {

@@ -169,7 +169,8 @@ type flight struct {
 	p     *packet.Publish
 	state int
 	ever  bool // was sent on any connection
-	done  chan struct{}
+	over  bool
+	done  chan struct{} // made for who waits; nil where nobody does
 	code  packet.ReasonCode
 	err   error
 }

@@ -164,8 +164,10 @@ func (k *conn) recorded(p *packet.Pubrec) error {
 
 // finish ends a flight; c.mu is held.
 func (f *flight) finish(code packet.ReasonCode, err error) {
-	f.code, f.err = code, err
-	close(f.done)
+	f.over, f.code, f.err = true, code, err
+	if f.done != nil {
+		close(f.done)
+	}
 }
 
 func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.ReasonCode) {
@@ -248,25 +250,15 @@ type Publication struct {
 // identifier is chosen by the client unless p has one. Errors: [ErrNotConnected], a
 // [*LimitError], a topic that is no topic name.
 func (c *Client) Start(p packet.Publish) (*Publication, error) {
-	k := c.current()
-	if k == nil {
-		return nil, ErrNotConnected
-	}
-	_, aliased := p.Properties.Int(packet.TopicAlias)
-	if err := topic.CheckName(p.Topic); err != nil && (p.Topic != "" || !aliased) {
-		return nil, err
-	}
-	c.mu.Lock()
-	limit := k.limit
-	c.mu.Unlock()
-	if err := limit.allows(&p); err != nil {
+	k, err := c.mayPublish(&p)
+	if err != nil {
 		return nil, err
 	}
 	if p.QoS == 0 {
 		p.ID, p.Dup = 0, false
 		return &Publication{Packet: &p, c: c}, k.send(&p)
 	}
-	f := &flight{p: &p, done: make(chan struct{})}
+	f := &flight{p: &p}
 	c.mu.Lock()
 	if p.ID == 0 {
 		if p.ID = c.freeID(); p.ID == 0 {
@@ -290,14 +282,40 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 		return pub, nil // it goes out when receive maximum has room
 	}
 	k.transmit(next)
-	select {
-	case <-f.done: // a packet larger than the broker takes is told at once
-		if over := (*LimitError)(nil); errors.As(f.err, &over) {
-			return nil, f.err
-		}
-	default:
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if over := (*LimitError)(nil); f.over && errors.As(f.err, &over) { // larger than the broker takes: told at once
+		return nil, f.err
 	}
 	return pub, nil
+}
+
+// mayPublish tells by which connection a message may be sent, or why not.
+func (c *Client) mayPublish(p *packet.Publish) (*conn, error) {
+	c.mu.Lock()
+	k := c.conn
+	if k == nil {
+		c.mu.Unlock()
+		return nil, ErrNotConnected
+	}
+	limit := k.limit
+	c.mu.Unlock()
+	_, aliased := p.Properties.Int(packet.TopicAlias)
+	if err := topic.CheckName(p.Topic); err != nil && (p.Topic != "" || !aliased) {
+		return nil, err
+	}
+	return k, limit.allows(p)
+}
+
+// Post sends a message at QoS 0 as [Client.Start] does, for who sends so many that memory counts: without hooks nothing
+// of p is kept, so that it may be used again.
+func (c *Client) Post(p *packet.Publish) error {
+	k, err := c.mayPublish(p)
+	if err != nil {
+		return err
+	}
+	p.QoS, p.ID, p.Dup = 0, 0, false
+	return k.send(p)
 }
 
 // Wait waits until the flow is complete: PUBACK at QoS 1, PUBCOMP at QoS 2, at once at
@@ -308,13 +326,21 @@ func (p *Publication) Wait(ctx context.Context) (packet.ReasonCode, error) {
 		return 0, nil
 	}
 	gone := p.c.Done()
+	p.c.mu.Lock()
+	if p.f.done == nil {
+		if p.f.done = make(chan struct{}); p.f.over {
+			close(p.f.done)
+		}
+	}
+	done := p.f.done
+	p.c.mu.Unlock()
 	select {
-	case <-p.f.done:
+	case <-done:
 	case <-ctx.Done():
 		return 0, fmt.Errorf("%s not complete: %w", p.what(), context.Cause(ctx))
 	case <-gone:
 		select {
-		case <-p.f.done:
+		case <-done:
 		default:
 			return 0, fmt.Errorf("%s not complete: the connection ended", p.what())
 		}

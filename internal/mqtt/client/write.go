@@ -3,6 +3,7 @@ package client
 import (
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
@@ -27,8 +28,22 @@ func (c *Client) SendRaw(b []byte) error {
 }
 
 func (k *conn) send(p packet.Packet) error {
-	return k.write(p, p.Append(make([]byte, 0, sizeHint(p)), k.c.opt.Version))
+	h := &k.c.opt.Hooks
+	if h.Sent != nil || h.Held != nil || h.Lost != nil { // who may keep the bytes
+		return k.write(p, p.Append(make([]byte, 0, sizeHint(p)), k.c.opt.Version))
+	}
+	b := scratch.Get().(*[]byte)
+	raw := p.Append((*b)[:0], k.c.opt.Version)
+	err := k.write(p, raw) // keeps none of it
+	if cap(raw) <= burstBuffer {
+		*b = raw
+	}
+	scratch.Put(b)
+	return err
 }
+
+// scratch is memory for packets that nobody keeps.
+var scratch = sync.Pool{New: func() any { return new([]byte) }}
 
 // sizeHint saves the encoder from growing its buffer.
 func sizeHint(p packet.Packet) int {
@@ -71,15 +86,18 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 	if h := k.c.opt.Hooks.Sent; h != nil {
 		h(p, raw)
 	}
+	if k.gathering > 0 && k.burst == nil {
+		err = k.gather(raw)
+		if !gatherable(p) {
+			err = errors.Join(err, k.ungather())
+		}
+		return err
+	}
 	now := time.Now()
 	since := now.Sub(k.lastWrite)
 	k.lastWrite = now
 	m, ok := p.(*packet.Publish)
-	err = k.put(raw, ok && m.QoS == 0, since)
-	if k.gathering > 0 && !gatherable(p) {
-		err = errors.Join(err, k.ungather())
-	}
-	return err
+	return k.put(raw, ok && m.QoS == 0, since)
 }
 
 // gatherable tells whether a packet may wait for others for a moment: messages, and what answers them.
