@@ -43,7 +43,7 @@ func run(t *testing.T, p fleet.Plan) *fleet.Result {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	return f.Run(ctx)
 }
