@@ -101,13 +101,13 @@ type Client struct {
 	mu       sync.Mutex // guards what follows
 	conn     *conn
 	nextID   uint16
+	entered  bool               // was accepted before
+	sent     int32              // how many of flights, from the first, went out on this connection
 	flights  []*flight          // our unfinished publications, oldest first
 	byID     map[uint16]*flight // the same by packet identifier
-	sent     int                // how many of flights, from the first, went out on this connection
 	acks     map[uint16]*waiter // SUBSCRIBE and UNSUBSCRIBE under way
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
 	ended    error              // how the last connection ended
-	entered  bool               // was accepted before
 	pace     link.Pace          // of the links
 	assigned string             // the client identifier that the broker gave (5.0 §3.2.2.3.7)
 	replies  replies            // requests that wait for their responses
@@ -118,16 +118,20 @@ type conn struct {
 	c     *Client
 	link  *link.Link
 	limit limits
-	ready chan *packet.Connack // capacity 1
+	ready chan *packet.Connack // capacity 1; nil when CONNACK was taken from it
 	done  chan struct{}        // closed when the connection has ended
 	err   error                // why; set before done is closed
 
 	writeMu   sync.Mutex
 	lastWrite time.Time
 	burst     *burst // packets that go out together; nil while they go out one by one
-	gathering int    // calls of Gather under way
 	gathered  []byte
-	bye       bool // DISCONNECT was sent or the owner ended the link
+	gathering int32 // calls of Gather under way
+	bye       bool  // DISCONNECT was sent or the owner ended the link
+
+	answered  bool // CONNACK came; of the reading goroutine, as what follows
+	refused   bool // it refused
+	announced bool // a maximum packet size of ours: what is larger breaks a rule
 
 	frozen  atomic.Bool
 	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed
@@ -143,14 +147,11 @@ type conn struct {
 
 	reader   *packet.Reader // of the reading goroutine, as what follows
 	lastRead time.Time
-	row      int  // reads in a row that came quickly
-	answered bool // CONNACK came
-	refused  bool // it refused
+	row      int // reads in a row that came quickly
 	said     *packet.Disconnect
 
-	exchange  auth.Exchange // of enhanced authentication, while one is under way
-	renewed   *waiter       // waits for a re-authentication
-	announced bool          // a maximum packet size of ours: what is larger breaks a rule
+	exchange auth.Exchange // of enhanced authentication, while one is under way
+	renewed  *waiter       // waits for a re-authentication
 }
 
 type waiter struct {
@@ -255,6 +256,7 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	}
 	select {
 	case ack := <-k.ready:
+		k.ready = nil // there is no other: an idle session holds little memory
 		return ack, k.connected(ack)
 	case <-k.done:
 		select {

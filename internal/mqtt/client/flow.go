@@ -186,7 +186,7 @@ func (c *Client) end(f *flight, code packet.ReasonCode, err error) {
 	delete(c.byID, f.p.ID)
 	if i := slices.Index(c.flights, f); i >= 0 { // near the front: acknowledgements come in order
 		c.flights = slices.Delete(c.flights, i, i+1)
-		if i < c.sent {
+		if i < int(c.sent) {
 			c.sent--
 		}
 	}
@@ -204,7 +204,7 @@ func (c *Client) end(f *flight, code packet.ReasonCode, err error) {
 // waiting returns the oldest publication that may be sent now that receive maximum
 // has room again (5.0 §4.9), counted as sent; c.mu is held.
 func (c *Client) waiting() *flight {
-	if c.conn == nil || c.sent == len(c.flights) || c.sent >= c.conn.limit.receiveMax {
+	if c.conn == nil || int(c.sent) == len(c.flights) || int(c.sent) >= c.conn.limit.receiveMax {
 		return nil
 	}
 	c.sent++

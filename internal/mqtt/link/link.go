@@ -43,16 +43,16 @@ const frozenBuffer = 256 << 10
 // as on [net.Conn], by one goroutine each.
 type Link struct {
 	conn  net.Conn
-	reset func() error // makes the other side see a reset, then closes
+	reset func() error // makes the other side see a reset, then closes; nil for that of conn
 
 	mu      sync.Mutex
-	changed *sync.Cond
-	frozen  bool
+	changed sync.Cond // of mu
 	end     End
 	held    []write // written while frozen, oldest first
 	size    int     // of what is held, in bytes
-	thawing bool    // what was held is being written: what comes meanwhile waits behind it
 	pacing  *pacing
+	frozen  bool
+	thawing bool // what was held is being written: what comes meanwhile waits behind it
 	reading bool // somebody waits for the connection's bytes
 }
 
@@ -74,7 +74,7 @@ func (w *write) told(left bool) {
 
 func newLink(c net.Conn, reset func() error) *Link {
 	l := &Link{conn: c, reset: reset}
-	l.changed = sync.NewCond(&l.mu)
+	l.changed.L = &l.mu
 	return l
 }
 
@@ -93,7 +93,7 @@ func (l *Link) TLS() (tls.ConnectionState, bool) {
 
 // Wrap makes a link of a connection. A TCP connection, also one below TLS, is reset by
 // Cut; any other is only closed by it.
-func Wrap(c net.Conn) *Link { return newLink(c, resetOf(c, c)) }
+func Wrap(c net.Conn) *Link { return newLink(c, nil) }
 
 // resetOf returns how a connection is reset: by way of the TCP connection that carries it.
 func resetOf(c, carrier net.Conn) func() error {
@@ -437,7 +437,13 @@ func (l *Link) holds() bool { return (l.frozen || l.thawing) && l.end == EndNone
 func (l *Link) Close() error { return l.finish(EndClosed, l.conn.Close) }
 
 // Cut ends the link by a reset: the other side sees RST and what is unsent is lost.
-func (l *Link) Cut() error { return l.finish(EndCut, l.reset) }
+func (l *Link) Cut() error {
+	reset := l.reset
+	if reset == nil {
+		reset = resetOf(l.conn, l.conn)
+	}
+	return l.finish(EndCut, reset)
+}
 
 func (l *Link) finish(end End, close func() error) error {
 	l.mu.Lock()

@@ -198,7 +198,7 @@ type Reader struct {
 	r     io.Reader
 	buf   []byte // what was read ahead and not yet returned is buf[at:]
 	at    int
-	head  [512]byte
+	head  [400]byte // with it a reader is 512 bytes
 	large []byte // instead of head while much comes in
 	small int    // reads in a row that head would have held
 	err   error  // fed from outside
