@@ -3,6 +3,7 @@ package cli_test
 import (
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -150,6 +151,12 @@ func TestPartsOfALoadAgainstARealBroker(t *testing.T) {
 	t.Parallel()
 	broker := brokertest.Start(t, brokertest.Options{Anonymous: true})
 	dir := t.TempDir()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	metrics := free.Addr().String()
+	free.Close()
 	var all sync.WaitGroup
 	var parts []string
 	for i := range 4 {
@@ -177,7 +184,7 @@ func TestPartsOfALoadAgainstARealBroker(t *testing.T) {
 				"20s",
 			}
 			if i == 0 {
-				args = append(args, "--metrics", "127.0.0.1:19471")
+				args = append(args, "--metrics", metrics)
 			}
 			if code, out, errOut := run(args...); code != 0 {
 				t.Errorf("%d %s%s", code, out, errOut)
@@ -186,7 +193,7 @@ func TestPartsOfALoadAgainstARealBroker(t *testing.T) {
 	}
 	all.Go(func() {
 		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-			req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://127.0.0.1:19471/metrics", nil)
+			req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+metrics+"/metrics", nil)
 			req.Header.Set("Accept", "application/openmetrics-text")
 			res, err := http.DefaultClient.Do(req)
 			if err != nil {
@@ -207,6 +214,16 @@ func TestPartsOfALoadAgainstARealBroker(t *testing.T) {
 		if code != 0 || !strings.Contains(out, want) {
 			t.Errorf("%d, no %q in\n%s%s", code, want, out, errOut)
 		}
+	}
+	if code, out, errOut := run(
+		"load",
+		"merge",
+		parts[3],
+		parts[0],
+	); code != 1 ||
+		!strings.Contains(out, "absent     2/4, 3/4") ||
+		!strings.Contains(errOut, "parts are absent: 2/4, 3/4") {
+		t.Error(code, out, errOut)
 	}
 	if code, _, errOut := run("load", "merge", parts[0], parts[0]); code != 2 || !strings.Contains(errOut, "twice") {
 		t.Error(code, errOut)

@@ -165,6 +165,8 @@ func (e *Env) loadEnds(f *loadFlags, r, over *fleet.Result) error {
 		return &exit{exitNotReached, errors.New("nobody got in: 'hodstone reach' tells why")}
 	case r.Stopped:
 		return &exit{exitBroken, errors.New("stopped")}
+	case len(r.Absent) > 0 && r.BrokeAt() < 0:
+		return &exit{exitBroken, fmt.Errorf("parts are absent: %s", strings.Join(r.Absent, ", "))}
 	case !r.Holds():
 		return &exit{exitBroken, fmt.Errorf("the bound %s did not hold", r.Bound)}
 	}

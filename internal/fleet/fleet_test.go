@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -186,7 +187,7 @@ func TestTheHighestRateIsFound(t *testing.T) {
 // TestAShardedFleetIsTheWhole: four parts, whose clocks differ, merged, are the histogram of their samples and the counts.
 func TestAShardedFleetIsTheWhole(t *testing.T) {
 	t.Parallel()
-	s, kind := against(t, standin.Options{}, 41, packet.V5)
+	s, kind := against(t, standin.Options{}, 43, packet.V5)
 	var parts []*fleet.Result
 	var all sync.WaitGroup
 	var mu sync.Mutex
@@ -200,7 +201,7 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 					Every: 20 * time.Millisecond,
 					Each:  30,
 					Steps: []fleet.Step{
-						{Clients: 40, Hold: 20 * time.Second},
+						{Clients: 42, Hold: 20 * time.Second}, // a pair more than parts can share
 					},
 					Shard: fleet.Shard{Index: i + 1, Of: 4},
 				},
@@ -211,6 +212,14 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 				err = json.Unmarshal(text, &back)
 			}
 			back.Started = back.Started.Add(time.Duration(i) * time.Hour)
+			back.Minutes = nil
+			for k := range 3 { // as of a soak
+				back.Minutes = append(
+					back.Minutes,
+					fleet.Minute{At: back.Started.Add(time.Duration(k) * time.Minute), In: 10, Sent: int64(i),
+						Trip: back.Total.Trip},
+				)
+			}
 			for k := range back.Seconds {
 				back.Seconds[k].At = back.Seconds[k].At.Add(time.Duration(i) * time.Hour)
 			}
@@ -237,15 +246,27 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 	for _, b := range whole.Total.Trip.Bars() {
 		merged += b.Count * b.To
 	}
-	if c := whole.Total.Counts; c.Sent != 20*30 || c.Received != 20*30 || c.Lost != 0 || int64(s.Counts().Taken) != c.Sent ||
+	if c := whole.Total.Counts; c.Sent != 21*30 || c.Received != 21*30 || c.Lost != 0 ||
+		int64(s.Counts().Taken) != c.Sent ||
 		whole.Total.Trip.Count != count ||
 		merged != sum ||
 		len(whole.Shards) != 4 ||
-		whole.Total.In != 40 {
+		whole.Total.In != 42 {
 		t.Errorf("%+v %d %d, %d %d", c, whole.Total.Trip.Count, count, merged, sum)
 	}
 	if len(whole.Seconds) > len(parts[0].Seconds)+2 {
 		t.Errorf("%d seconds", len(whole.Seconds))
+	}
+	if m := whole.Minutes; len(m) != 3 || m[1].In != 40 || m[1].Sent != 0+1+2+3 || m[2].Trip.Count != count ||
+		m[1].At.Sub(m[0].At) != time.Minute || len(whole.Absent) != 0 {
+		t.Errorf("%+v, absent %v", m, whole.Absent)
+	}
+	some, err := fleet.Merge(parts[2], parts[0])
+	if err != nil || len(some.Absent) != 2 || slices.Contains(some.Absent, parts[0].Shard) || !some.Holds() {
+		t.Errorf("%+v %v", some, err)
+	}
+	if some.Bound = "lost=0"; some.Holds() {
+		t.Error("a bound holds where two parts are absent")
 	}
 	if _, err := fleet.Merge(parts[0], parts[1], parts[0]); err == nil || !strings.Contains(err.Error(), "twice") {
 		t.Error(err)

@@ -222,6 +222,7 @@ type Result struct {
 	Bound   string        `json:"bound,omitempty"`
 	Shard   string        `json:"shard,omitempty"`
 	Shards  []string      `json:"shards,omitempty"` // of what parts were merged
+	Absent  []string      `json:"absent,omitempty"` // parts that were not there to be merged: nothing is known of them
 	Started time.Time     `json:"started"`
 	Took    time.Duration `json:"took"`
 	Stopped bool          `json:"stopped,omitempty"` // before its end, by hand
@@ -281,8 +282,12 @@ const (
 	Unclear   Culprit = "not known"
 )
 
-// Holds tells whether the bound held at every step, or, of a search, anywhere.
+// Holds tells whether the bound held at every step, or, of a search, anywhere; where parts are absent nobody knows that it
+// did.
 func (r *Result) Holds() bool {
+	if r.Bound != "" && len(r.Absent) > 0 {
+		return false
+	}
 	if r.Found != nil {
 		return r.Found.Highest > 0
 	}

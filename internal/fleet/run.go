@@ -3,7 +3,6 @@ package fleet
 import (
 	"context"
 	"fmt"
-	"math"
 	"math/rand/v2"
 	"runtime"
 	"time"
@@ -161,13 +160,23 @@ func (f *Fleet) mine() (out []*session) {
 	return out
 }
 
+// wanted is how many of the clients that are in, in all parts, are of this shard.
+func (f *Fleet) wanted(clients int) (n int) {
+	if f.plan.Shape == Pairs {
+		clients &^= 1
+	}
+	for _, s := range f.mine() {
+		if s.n <= clients {
+			n++
+		}
+	}
+	return n
+}
+
 // carry carries out a step.
 func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	all := f.mine()
-	want := min(len(all), int(math.Round(f.plan.Shard.share(float64(step.Clients)))))
-	if f.plan.Shape == Pairs {
-		want &^= 1
-	}
+	want := f.wanted(step.Clients)
 	for _, s := range all[want:] { // of a ramp that falls
 		if s.wanted.Swap(false) && s.in.Load() {
 			s.client.Disconnect(0)
@@ -194,11 +203,11 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	start := time.Now()
 	f.gap.Store(f.gapOf(asked))
 	began, arrived := f.reached, false
-	f.reached = climb{want, step.Rate}
+	f.reached = climb{want, step.Clients, step.Rate}
 	for ctx.Err() == nil {
 		if climbing := time.Since(start); step.Over > 0 && !arrived {
 			arrived = climbing >= step.Over
-			asked = f.climb(began, climb{want, step.Rate}, all, float64(climbing)/float64(step.Over))
+			asked = f.climb(began, climb{want, step.Clients, step.Rate}, all, float64(climbing)/float64(step.Over))
 		}
 		f.mu.Lock()
 		held := f.held
@@ -267,10 +276,10 @@ func (f *Fleet) begin(want int) {
 	}
 }
 
-// climb is where a ramp stands: of this shard's clients, of the whole fleet's rate.
+// climb is where a ramp stands: of this shard's clients, and the whole fleet's, and its rate.
 type climb struct {
-	clients int
-	rate    float64
+	clients, whole int
+	rate           float64
 }
 
 // climb brings a steady ramp to a share of its way, from 0 to 1, and returns what is asked of it so far, on the mean.
@@ -284,7 +293,7 @@ func (f *Fleet) climb(from, to climb, all []*session, share float64) (asked floa
 			f.turn.Add(1)
 		}
 	}
-	step := Step{Rate: to.rate}
+	step := Step{Clients: to.whole, Rate: to.rate}
 	if to.rate > 0 {
 		step.Rate = max(1, from.rate+(to.rate-from.rate)*share)
 	}
@@ -302,6 +311,13 @@ func (f *Fleet) climb(from, to climb, all []*session, share float64) (asked floa
 func (f *Fleet) ask(step Step) float64 {
 	if f.plan.Shape == Idle {
 		return 0
+	}
+	if clients := min(
+		step.Clients,
+		f.plan.Total(),
+	); step.Rate > 0 && f.plan.Shard.Of > 1 && f.plan.Shape != FanOut &&
+		clients > 0 {
+		return step.Rate * float64(f.wanted(clients)) / float64(clients) // each client at the same pace, in each part
 	}
 	if step.Rate > 0 {
 		return f.plan.Shard.share(step.Rate)

@@ -91,10 +91,49 @@ func Merge(parts ...*Result) (*Result, error) {
 		out.Seconds = append(out.Seconds, *s)
 	}
 	sort.Slice(out.Seconds, func(i, j int) bool { return out.Seconds[i].At.Before(out.Seconds[j].At) })
-	slices.Sort(out.Shards)
+	slices.SortFunc(out.Shards, func(a, b string) int { return shardOf(a).Index - shardOf(b).Index })
+	out.Absent = absent(out.Shards)
+	out.minutes(parts)
 	out.sum()
 	out.judge()
 	return out, nil
+}
+
+// shardOf reads what [Shard.String] wrote.
+func shardOf(text string) (s Shard) {
+	fmt.Sscanf(text, "%d/%d", &s.Index, &s.Of)
+	return s
+}
+
+// absent are the parts that are missing among those of a fleet.
+func absent(shards []string) (out []string) {
+	of := 0
+	for _, s := range shards {
+		of = max(of, shardOf(s).Of)
+	}
+	const most = 100_000 // a file may say anything
+	for i := range min(of, most) {
+		if s := (Shard{Index: i + 1, Of: of}).String(); !slices.Contains(shards, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// minutes lays the records of the parts side by side, minute by minute.
+func (r *Result) minutes(parts []*Result) {
+	for _, p := range parts {
+		for i := range p.Minutes {
+			x := p.Minutes[i]
+			if i == len(r.Minutes) {
+				r.Minutes = append(r.Minutes, Minute{At: r.Started.Add(x.At.Sub(p.Started))})
+			}
+			m := &r.Minutes[i]
+			m.In, m.Sent, m.Heard, m.Trip = m.In+x.In, m.Sent+x.Sent, m.Heard+x.Heard, m.Trip.add(x.Trip)
+			m.Strain.CPU, m.Strain.Memory = m.Strain.CPU+x.Strain.CPU, m.Strain.Memory+x.Strain.Memory
+			m.Broker.CPU = max(m.Broker.CPU, x.Broker.CPU)
+		}
+	}
 }
 
 // merge adds the same step of another part.

@@ -108,6 +108,12 @@ func LoadSummary(r *fleet.Result) (out []string) {
 	if len(r.Shards) > 0 {
 		add("merged of %d parts: %s", len(r.Shards), strings.Join(r.Shards, ", "))
 	}
+	if len(r.Absent) > 0 {
+		add(
+			"absent     %s: nothing is known of these parts, so that no bound can be said to hold",
+			strings.Join(r.Absent, ", "),
+		)
+	}
 	add(
 		"clients    %d in of %d, %d refused; time to connect p50 %s, p99 %s, longest %s",
 		t.In,
@@ -234,6 +240,7 @@ func LoadSummary(r *fleet.Result) (out []string) {
 			)
 		}
 	}
+	out = append(out, loadMinutes(r)...)
 	limit := string(r.Limit)
 	if r.Limit == fleet.Neither {
 		limit = "neither the broker nor the generator was at its end"
@@ -244,6 +251,42 @@ func LoadSummary(r *fleet.Result) (out []string) {
 	}
 	if r.Stopped {
 		add("stopped before its end")
+	}
+	return out
+}
+
+// mostMinutes is how many minutes of a soak a summary tells, evenly over all of them; the JSON has each.
+const mostMinutes = 12
+
+// loadMinutes is the record of a soak, a line each; nil for a load of less than two minutes.
+func loadMinutes(r *fleet.Result) (out []string) {
+	n := len(r.Minutes)
+	if n < 2 {
+		return nil
+	}
+	out = append(
+		out,
+		fmt.Sprintf("%-10s %7s %9s %9s %9s %9s %9s %6s %7s", "minute", "in", "sent", "heard", "p50", "p99",
+			"longest", "cores", "MB"),
+	)
+	each := (n + mostMinutes - 1) / mostMinutes
+	for i := range r.Minutes {
+		if i%each != 0 && i != n-1 {
+			continue
+		}
+		m := &r.Minutes[i]
+		out = append(out, fmt.Sprintf(
+			"%10d %7d %9d %9d %9s %9s %9s %6.2f %7d",
+			i+1,
+			m.In,
+			m.Sent,
+			m.Heard,
+			LoadMoment(m.Trip.P50),
+			LoadMoment(m.Trip.P99),
+			LoadMoment(m.Trip.Max),
+			m.Strain.CPU,
+			m.Strain.Memory>>20,
+		))
 	}
 	return out
 }

@@ -199,9 +199,9 @@ type Reader struct {
 	buf   []byte // what was read ahead and not yet returned is buf[at:]
 	at    int
 	head  [400]byte // with it a reader is 512 bytes
-	large []byte // instead of head while much comes in
-	small int    // reads in a row that head would have held
-	err   error  // fed from outside
+	large []byte    // instead of head while much comes in
+	small int       // reads in a row that head would have held
+	err   error     // fed from outside
 }
 
 // NewReader returns a strict reader of packets of the version from r.

@@ -153,15 +153,16 @@ func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
 		}
 	})
 	ack := &packet.Connack{}
+	own := 0 // in 3.1.1 nothing tells a client
 	if c.version == packet.V5 {
-		if n := s.opt.Limits.ServerKeepAlive; n > 0 {
-			keepAlive = n
+		if own = s.opt.Limits.ServerKeepAlive; own > 0 {
+			keepAlive = own
 		}
 		ack.Properties = append(s.opt.Limits.announce(), last...)
 	}
 	s.decide(func(d *Decisions) {
 		if d.KeepAlive != nil {
-			keepAlive = d.KeepAlive(int(connect.KeepAlive), s.opt.Limits.ServerKeepAlive)
+			keepAlive = d.KeepAlive(int(connect.KeepAlive), own)
 		}
 	})
 	c.keepAlive = time.Duration(keepAlive) * time.Second * 3 / 2

@@ -10,6 +10,7 @@ import (
 
 	"hodstone/internal/brokertest"
 	"hodstone/internal/contract"
+	"hodstone/internal/mqtt/client"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/proof"
@@ -358,4 +359,75 @@ func TestRestartsOfARealBroker(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestADeviceThatGoesIsNotAccused: a command is not answered while its device is away, and it says so; one that says that
+// it is there and does not answer is.
+func TestADeviceThatGoesIsNotAccused(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for goes, want := range map[bool]string{
+			true:  "undecided: farm/north/net/pen/1/set was not answered, and its device came or went",
+			false: "broken: farm/north/net/pen/1/set was not answered by pen.state, though",
+		} {
+			s := prooftest.Faulty(t, prooftest.Contracted())
+			target := prooftest.Target(s, false)
+			target.Agreement = prooftest.Agreement()
+			went := make(chan bool, 10)
+			o := client.Options{
+				Dial:    s.Dial,
+				Version: packet.V311,
+				Connect: packet.Connect{
+					ClientID:    "pen-1",
+					CleanStart:  true,
+					KeepAlive:   30,
+					Username:    "pen-1",
+					HasUsername: true,
+					Password:    []byte(brokertest.Password),
+					HasPassword: true,
+					Will: &packet.Will{
+						Topic:   "farm/north/net/pen/1/status",
+						Payload: []byte("lost"),
+						QoS:     1,
+						Retain:  true,
+					},
+				},
+				Message: func(*packet.Publish) { went <- goes },
+			}
+			c := client.New(o)
+			if _, err := c.Connect(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			on := packet.Publish{Topic: "farm/north/net/pen/1/status", Payload: []byte("on"), QoS: 1, Retain: true}
+			if _, err := c.Publish(t.Context(), on); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := c.Subscribe(
+				t.Context(),
+				[]packet.Subscription{{Filter: "farm/north/net/pen/1/set", QoS: 1}},
+			); err != nil {
+				t.Fatal(err)
+			}
+			go func() {
+				if <-went {
+					c.Cut()
+				}
+			}()
+			checks, err := check.Match("contract.answered")
+			if err != nil {
+				t.Fatal(err)
+			}
+			p, err := proof.Run(t.Context(), target,
+				proof.Options{Checks: checks, OnTopics: true, Versions: []packet.Version{packet.V311}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r := p.Results[0]; !strings.HasPrefix(string(r.Verdict)+": "+r.Seen, want) {
+				t.Errorf("%s: %s, want %s", r.Verdict, r.Seen, want)
+			}
+			c.Close()
+			s.Close()
+			close(went)
+			synctest.Wait()
+		}
+	})
 }

@@ -350,7 +350,7 @@ func command(
 	cl, answer *contract.Clause,
 	s *proof.Speaker,
 ) (done bool, why string, err error) {
-	values, at, err := atWork(p, a, observer, cl, answer.From, s)
+	values, at, there, err := atWork(p, a, observer, cl, answer.From, s)
 	if err != nil || values == nil {
 		return false, at, err
 	}
@@ -393,6 +393,8 @@ func command(
 	switch {
 	case e == nil && !observer.Connected():
 		return false, "", proof.Undecide("the observer was lost: %v", observer.Ended())
+	case e == nil && !there():
+		return false, "", proof.Undecide("%s was not answered, and its device came or went meanwhile", at)
 	case e == nil:
 		return false, "", proof.Break(
 			"%s was not answered by %s, though its device says that it is there",
@@ -411,7 +413,8 @@ func command(
 }
 
 // atWork finds one of the answering party that says that it is there, by the presence that greets a newcomer, and the
-// command's topic for it; nil where none is known to be there, with the reason.
+// command's topic for it; nil where none is known to be there, with the reason. there tells whether it has said nothing else
+// since.
 func atWork(
 	p *proof.Pass,
 	a *proof.Agreement,
@@ -420,29 +423,34 @@ func atWork(
 	party string,
 	s *proof.Speaker,
 ) (
-	values map[string]string, topicOrWhy string, err error) {
+	values map[string]string, topicOrWhy string, there func() bool, err error) {
 	i := slices.IndexFunc(a.Contract.Clauses, func(c *contract.Clause) bool {
 		return c.From == party && c.Presence != nil && c.Retain != nil && *c.Retain
 	})
 	if i < 0 {
-		return nil, fmt.Sprintf("%s says nowhere whether it is there: no clause has its presence", party), nil
+		return nil, fmt.Sprintf("%s says nowhere whether it is there: no clause has its presence", party), nil, nil
 	}
 	presence := a.Contract.Clauses[i]
 	from := p.Mark()
 	if _, err := p.Subscribe(observer, presence.Topic.Fill(s.Values), p.Highest(1)); err != nil {
-		return nil, "", err
+		return nil, "", nil, err
 	}
 	e := p.Await(observer, from, time.Second, func(e *trace.Event) bool {
 		return e.Kind == trace.Received && e.Publish() != nil && presence.Topic.Values(e.Topic()) != nil &&
 			string(e.Publish().Payload) == presence.Presence.Coming
 	})
 	if e == nil {
-		return nil, fmt.Sprintf("no %s says by %s that it is there", party, presence.Name), nil
+		return nil, fmt.Sprintf("no %s says by %s that it is there", party, presence.Name), nil, nil
 	}
 	p.Decide(e)
 	values = presence.Topic.Values(e.Topic())
 	if t := cl.Topic.Fill(values); !strings.Contains(t, "+") {
-		return values, t, nil
+		said := e
+		return values, t, func() bool {
+			return !slices.ContainsFunc(p.Messages(observer, said.Seq+1), func(e *trace.Event) bool {
+				return e.Topic() == said.Topic()
+			})
+		}, nil
 	}
-	return nil, fmt.Sprintf("the topic of %s has parameters that %s does not tell", cl.Name, presence.Name), nil
+	return nil, fmt.Sprintf("the topic of %s has parameters that %s does not tell", cl.Name, presence.Name), nil, nil
 }

@@ -110,7 +110,8 @@ func AtWork(t *testing.T, s *standin.Server) (stop func()) {
 	t.Helper()
 	commands := make(chan *packet.Publish, 8)
 	o := client.Options{Dial: s.Dial, Version: packet.V311,
-		Connect: packet.Connect{ClientID: "pen-1", CleanStart: true, KeepAlive: 30},
+		Connect: packet.Connect{ClientID: "pen-1", CleanStart: true, KeepAlive: 30,
+			Will: &packet.Will{Topic: "farm/north/net/pen/1/status", Payload: []byte("lost"), QoS: 1, Retain: true}},
 		Message: func(m *packet.Publish) { commands <- m }}
 	(&workspace.Login{Username: "pen-1", Password: workspace.NewSecret(brokertest.Password), HasPassword: true}).Apply(
 		&o,
