@@ -166,7 +166,7 @@ func (e *Env) loadEnds(f *loadFlags, r, over *fleet.Result) error {
 	case r.Stopped:
 		return &exit{exitBroken, errors.New("stopped")}
 	case len(r.Absent) > 0 && r.BrokeAt() < 0:
-		return &exit{exitBroken, fmt.Errorf("parts are absent: %s", strings.Join(r.Absent, ", "))}
+		return &exit{exitBroken, fmt.Errorf("parts are absent: %s", report.LoadAbsent(r))}
 	case !r.Holds():
 		return &exit{exitBroken, fmt.Errorf("the bound %s did not hold", r.Bound)}
 	}

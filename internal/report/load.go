@@ -97,6 +97,16 @@ func LoadStepLine(i int, s *fleet.StepResult, bounded bool) string {
 	)
 }
 
+// LoadAbsent names the parts that were not there to be merged, the first of them.
+func LoadAbsent(r *fleet.Result) string {
+	const most = 8
+	text := strings.Join(r.Absent[:min(most, len(r.Absent))], ", ")
+	if more := len(r.Absent) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
 // LoadIndent is how many columns the words take that the lines of [LoadSummary] begin with.
 const LoadIndent = 11
 
@@ -109,10 +119,7 @@ func LoadSummary(r *fleet.Result) (out []string) {
 		add("merged of %d parts: %s", len(r.Shards), strings.Join(r.Shards, ", "))
 	}
 	if len(r.Absent) > 0 {
-		add(
-			"absent     %s: nothing is known of these parts, so that no bound can be said to hold",
-			strings.Join(r.Absent, ", "),
-		)
+		add("absent     %s: nothing is known of these parts, so that no bound can be said to hold", LoadAbsent(r))
 	}
 	add(
 		"clients    %d in of %d, %d refused; time to connect p50 %s, p99 %s, longest %s",

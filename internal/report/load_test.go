@@ -127,9 +127,11 @@ func TestALoadInWords(t *testing.T) {
 			fleet.Minute{In: 30, Sent: int64(1000 + i), Strain: fleet.Strain{CPU: 0.25, Memory: 80 << 20}},
 		)
 	}
-	r.Absent = []string{"2/4"}
+	for range 10 {
+		r.Absent = append(r.Absent, "2/4")
+	}
 	text = strings.Join(report.LoadSummary(r), "\n")
-	for _, want := range []string{"minute          in", "         1      30      1000", "        25      30      1024", "0.25      80", "absent     2/4: nothing is known"} {
+	for _, want := range []string{"minute          in", "         1      30      1000", "        25      30      1024", "0.25      80", "2/4, 2/4 and 2 more: nothing is known"} {
 		if !strings.Contains(text, want) || strings.Contains(text, "      1001 ") {
 			t.Errorf("no %q in\n%s", want, text)
 		}
