@@ -52,6 +52,8 @@ type Tap struct {
 	through   map[*through]bool
 	rules     []*rule
 	named     map[string]*trace.Recorder
+
+	hearsOut atomic.Int64 // for how long a device is heard after DISCONNECT, in nanoseconds
 }
 
 // New returns a tap that listens nowhere yet.
@@ -290,6 +292,25 @@ func (t *Tap) KeepOut(is bool) {
 	}
 }
 
+// HearOut leaves the link of a device open for so long where the broker closes it upon DISCONNECT, so that what the device
+// says after that is heard; 0 closes it at once, as the broker does.
+func (t *Tap) HearOut(d time.Duration) { t.hearsOut.Store(int64(d)) }
+
+// hearOut waits while a device that said DISCONNECT is to be heard out.
+func (x *through) hearOut() {
+	x.mu.Lock()
+	said := x.up.said
+	x.mu.Unlock()
+	if !said {
+		return
+	}
+	const look = time.Millisecond
+	for end := time.Now().Add(time.Duration(x.t.hearsOut.Load())); time.Now().Before(end) && x.t.ctx.Err() == nil &&
+		x.device.End() == link.EndNone; {
+		time.Sleep(look)
+	}
+}
+
 func (t *Tap) isDead() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -427,9 +448,17 @@ func (d *direction) pass() {
 	if d.x.t.isDead() {
 		d.hold()
 	}
+	if d.toward == Device {
+		d.x.hearOut()
+	}
 	d.ending = d.from.End()
 	d.out.close()
-	reset := d.cut != "" && !d.refuses
+	d.other.mu.Lock() // what cut the one way cuts the other: it may have ended by that
+	reset := d.other.cut != "" && !d.other.refuses
+	d.other.mu.Unlock()
+	d.mu.Lock()
+	reset = reset || d.cut != "" && !d.refuses
+	d.mu.Unlock()
 	if d.ending == link.EndRST || reset {
 		d.to.Cut()
 	} else {
