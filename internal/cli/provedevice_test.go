@@ -31,7 +31,10 @@ func TestADeviceIsPutToTheProofByCommand(t *testing.T) {
 		b, err := os.ReadFile(name)
 		if err != nil || !strings.Contains(string(b), "before DISCONNECT") ||
 			name == written &&
-				(!strings.Contains(string(b), "Proof of the device pen-2") || !strings.Contains(string(b), "MQTT §3.14")) {
+				(!strings.Contains(string(b), "Proof of the device pen-2") || !strings.Contains(string(b), "MQTT §3.14") ||
+					!strings.Contains(string(b), "What its programmer has to change") ||
+					!strings.Contains(string(b), `publish "off" on pen.status before DISCONNECT (device.goodbye)`) ||
+					!strings.Contains(string(b), "What was done: it says goodbye")) {
 			t.Errorf("%s: %v\n%s", name, err, b)
 		}
 	}

@@ -56,6 +56,12 @@ func Acceptance(p *proof.Proof, basis Basis) (*draw.Document, error) {
 		d.Text("Everything that was tried is kept.")
 	}
 	d.Text("%s.", SummaryLine(n))
+	if changes := Changes(p); len(changes) > 0 {
+		d.Heading(1, "What its programmer has to change")
+		for i, text := range changes {
+			d.Text("%d. %s. The packets stand below.", i+1, text)
+		}
+	}
 	d.Heading(1, "What was proven")
 	kind := "a broker that is not Hodstone's"
 	if p.Target.StandIn {
@@ -95,15 +101,19 @@ func Acceptance(p *proof.Proof, basis Basis) (*draw.Document, error) {
 		proof.Undecided,
 		"These could not be carried out to their end. They count like broken ones.",
 	)
-	reasons(
-		d,
-		p,
-		"Not offered",
-		proof.Unsupported,
-		"The broker says, by the means that the standard gives, that it does not offer this.",
-	)
+	if device {
+		reasons(d, p, "Not to be tried", proof.Unsupported, "As this device comes, and as is agreed with it, there is nothing to be seen here.")
+	} else {
+		reasons(
+			d,
+			p,
+			"Not offered",
+			proof.Unsupported,
+			"The broker says, by the means that the standard gives, that it does not offer this.",
+		)
+	}
 	cellTables(d, p)
-	trialSteps(d, p)
+	trialSteps(d, p, map[bool]string{false: "Trial: ", true: "What was done: "}[device])
 	remarks(d, p)
 	skipped(d, p)
 	return d, nil
@@ -352,13 +362,13 @@ func reasons(d *draw.Document, p *proof.Proof, title string, v proof.Verdict, te
 }
 
 // trialSteps are the steps of each trial, with what came of them.
-func trialSteps(d *draw.Document, p *proof.Proof) {
+func trialSteps(d *draw.Document, p *proof.Proof, what string) {
 	for i := range p.Results {
 		r := &p.Results[i]
 		if r.In() != "" || len(r.Steps) == 0 {
 			continue
 		}
-		d.Heading(1, "Trial: "+r.Check.Title)
+		d.Heading(1, what+r.Check.Title)
 		d.Text(
 			"%s: %s. It began at %s and took %s.",
 			r.Verdict,

@@ -40,6 +40,9 @@ func Change(device string, b *contract.Breach) string {
 	case contract.RuleSubscribes:
 		return fmt.Sprintf("subscribe as its clauses say: expected %s, saw %s", b.Expected, b.Seen)
 	case contract.RuleTerms:
+		if b.Keyword == "goodbye" {
+			return fmt.Sprintf("let it send %s; it sent %s", b.Expected, b.Seen)
+		}
 		return fmt.Sprintf("let its session have %s %s; it has %s", b.Keyword, b.Expected, b.Seen)
 	}
 	return fmt.Sprintf("let %s be %s; it is %s", b.Clause, b.Expected, b.Seen)
