@@ -269,6 +269,8 @@ type BrokerState struct {
 	// Ping is the latest round trip of a PINGREQ, 0 for none. Silent is how long one has been
 	// without an answer, 0 where that is no longer than sound links take.
 	Ping, Silent time.Duration
+	// Behind is how late messages come to the observer, whoever sends them; 0 for not.
+	Behind time.Duration
 }
 
 // Brokers returns the brokers that are watched.
@@ -276,9 +278,14 @@ func (b *Bench) Brokers() []BrokerState {
 	var out []BrokerState
 	b.obs.mu.Lock()
 	pings, silent := b.obs.monitor.Pings(time.Now())
+	late := map[string]time.Duration{}
+	for name, x := range b.obs.eyes {
+		late[name] = x.behind.by
+	}
 	b.obs.mu.Unlock()
 	for _, o := range b.observers.all() {
 		s := o.state()
+		s.Behind = late[s.Name]
 		s.Ping, s.Silent, s.Leaves = pings[s.Name], silent[s.Name], o.leave != nil
 		if si := o.broker.StandIn; si != nil {
 			s.StandIn, s.Faults = true, append(append([]string(nil), si.Faults...), b.opt.Faults...)

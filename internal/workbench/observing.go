@@ -60,6 +60,7 @@ type eyes struct {
 	filters []string // that it may read; nil for everything
 	refused []string // that it may not
 	thawed  bool     // a frozen link goes on: what comes is late until a PINGRESP
+	behind  behind
 }
 
 // reads tells whether the observer is known to be able to read a topic.
@@ -242,10 +243,11 @@ func (o *observing) event(e *trace.Event) {
 	if e.Kind != trace.Received {
 		return
 	}
+	at := o.when(e, j)
 	if m != nil && j != nil && !e.Own() && !o.tried[string(m.Payload)] {
-		o.message(e, m, j)
+		o.message(e, m, j, at)
 	}
-	o.missing(o.judge.Seen(e.Broker, e.At))
+	o.missing(o.judge.Seen(e.Broker, at))
 	if _, is := e.Packet.(*packet.Pingresp); is && o.eyes[e.Broker] != nil && o.eyes[e.Broker].thawed {
 		o.eyes[e.Broker].thawed = false
 		o.sees(e.Broker, e.At)
@@ -286,12 +288,12 @@ func (o *observing) linked(e *trace.Event) {
 	}
 }
 
-// message lets the judge judge what an observer got.
-func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey) {
+// message lets the judge judge what an observer got, as of a time.
+func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey, at time.Time) {
 	hop := j.Hops[len(j.Hops)-1]
 	eyes := o.eyes[e.Broker]
 	msg := contract.Message{
-		At:          e.At,
+		At:          at,
 		Seq:         e.Seq,
 		Topic:       e.Topic(),
 		Payload:     m.Payload,
@@ -313,7 +315,7 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey)
 	if j.Role == trace.RoleDevice || j.Role == trace.RolePeer {
 		msg.Party = o.players[j.Sender].Party
 	}
-	o.missing(o.judge.Before(e.Broker, e.At))
+	o.missing(o.judge.Before(e.Broker, at))
 	f := Finding{o.judge.Message(msg), j.Sender}
 	o.findings[e.Seq%traceLength] = numbered{e.Seq, f}
 	if f.Judgement.Clause == nil {

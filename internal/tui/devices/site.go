@@ -228,6 +228,9 @@ func (s *Screen) figure() *report.Site {
 		if len(b.Faults) > 0 {
 			out.Words = append(out.Words, look.Plural(len(b.Faults), "fault")+" on")
 		}
+		if b.In && b.Behind > 0 {
+			out.Words = append(out.Words, look.Duration(b.Behind)+" behind")
+		}
 		delete(used, b.Name)
 		f.Brokers = append(f.Brokers, out)
 	}

@@ -1,0 +1,82 @@
+package workbench
+
+import (
+	"time"
+
+	"hodstone/internal/trace"
+)
+
+// An observer may be behind: where much goes over at QoS 1 and 2, a broker keeps what it has not acknowledged yet back, and
+// answers PINGREQ meanwhile. What came then says nothing of what was sent since, and how long it took on its way is nobody's
+// fault. By those messages whose publisher is seen too it is known.
+
+// behindFrom is how long a message must be under way to count as late, and behindOver over how long messages are compared.
+const (
+	behindFrom = 500 * time.Millisecond
+	behindOver = 2 * time.Second
+)
+
+// behind follows how late messages come to an observer.
+type behind struct {
+	by    time.Duration // 0 for not
+	knew  time.Time     // when that was measured
+	last  time.Time     // never goes back
+	ring  [32]arrival
+	count int
+}
+
+// arrival is a message that was seen at both ends.
+type arrival struct {
+	sender string
+	at     time.Time
+	delay  time.Duration
+}
+
+// came takes in a message of a known publisher. It is the observer that is behind, and not a publisher's own way, where
+// whatever came of late, of more than one publisher, came late.
+func (b *behind) came(a arrival) {
+	b.ring[b.count%len(b.ring)] = a
+	b.count++
+	others := b.by > 0 && a.at.Sub(b.knew) <= b.by // it was behind, and has not caught up since
+	if b.knew = a.at; a.delay < behindFrom {
+		b.by = 0
+		return
+	}
+	least := a.delay
+	for i := range min(b.count, len(b.ring)) {
+		if x := &b.ring[i]; a.at.Sub(x.at) <= behindOver {
+			others = others || x.sender != a.sender
+			least = min(least, x.delay)
+		}
+	}
+	if b.by = 0; others && least >= behindFrom {
+		b.by = a.delay // of this very one it is known
+	}
+}
+
+// when is the time to judge by what came at a time: that at which it would have come, were the observer not behind.
+func (b *behind) when(at time.Time) time.Time {
+	if b.by > 0 && at.Sub(b.knew) > b.by { // all that had waited has come
+		b.by = 0
+	}
+	if at = at.Add(-b.by); at.Before(b.last) {
+		at = b.last
+	}
+	b.last = at
+	return at
+}
+
+// when is the time to judge an observer's packet by.
+func (o *observing) when(e *trace.Event, j *trace.Journey) time.Time {
+	x := o.eyes[e.Broker]
+	if x == nil {
+		return e.At
+	}
+	if j != nil && e.Publish() != nil && !e.Meaning.Copied() && j.Sender != "" && !j.Will && j.Resent == 0 &&
+		len(j.Hops) > 0 {
+		if hop := &j.Hops[len(j.Hops)-1]; !hop.Copy {
+			x.behind.came(arrival{j.Sender, e.At, hop.Delay})
+		}
+	}
+	return x.behind.when(e.At)
+}
