@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"net"
@@ -436,23 +435,29 @@ func TestResizingAndPausing(t *testing.T) {
 	x.quit()
 }
 
-// TestABrokenWorkspaceOpensOnWhatIsSound: one clear message each, with its place, and
-// the rest works.
-func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
-	t.Parallel()
-	dir := filepath.Join(t.TempDir(), "farm")
+// demoFile writes the demo into a folder, and returns where its workspace is, and what it says.
+func demoFile(t *testing.T, dir string) (file, text string) {
+	t.Helper()
 	if out, err := exec.Command(binary(t), "demo", "--write", dir).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	file := filepath.Join(dir, "hodstone.yaml")
+	file = filepath.Join(dir, "hodstone.yaml")
 	b, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return file, string(b)
+}
+
+// TestABrokenWorkspaceOpensOnWhatIsSound: one clear message each, with its place, and
+// the rest works.
+func TestABrokenWorkspaceOpensOnWhatIsSound(t *testing.T) {
+	t.Parallel()
+	file, whole := demoFile(t, filepath.Join(t.TempDir(), "farm"))
 	text := strings.NewReplacer("  store: {}\n", "  store: {pasword: x}\n", "minimum: -2", "minimum: low",
 		"topic: marrowvoe/store/confirmed", "topic: marrowvoe/shore/order",
 		"  bench: {} ", "  bench: {password: {env: HODSTONE_TEST_UNSET}} ").
-		Replace(string(b))
+		Replace(whole)
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -681,17 +686,9 @@ func TestADeviceIsPutToTheProofOnTheScreen(t *testing.T) {
 // exported.
 func TestALoadOnTheScreen(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	if out, err := exec.Command(binary(t), "demo", "--write", dir).CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
-	file := filepath.Join(dir, "hodstone.yaml")
-	b, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b = bytes.Replace(b, []byte("bound: {p99: 100ms,"), []byte("bound: {p99: 20s,"), 1) // it holds on a busy machine too
-	if err := os.WriteFile(file, b, 0o600); err != nil {
+	file, text := demoFile(t, t.TempDir())
+	text = strings.Replace(text, "bound: {p99: 100ms,", "bound: {p99: 20s,", 1) // it holds on a busy machine too
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	x := open(t, 160, 47, file)
