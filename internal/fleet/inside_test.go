@@ -197,6 +197,9 @@ func TestWhatALogTellsApart(t *testing.T) {
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 210, Allowed: 20000}}, nil, 0, []string{"a cap on connections, of the broker's configuration or licence", "only 210 of 20000"}},
 		{StepResult{In: 5, Refusals: map[string]int{notListening: 7}}, nil, 12, []string{"the broker was down for a while: 12 links ended, and 7 tries"}},
 		{StepResult{Refusals: map[string]int{ownDescriptors: 1}, Strain: Strain{Allowed: 1024}}, nil, 0, []string{"the generator's descriptors: this program may open 1024 files"}},
+		{StepResult{In: 40, Refusals: map[string]int{noAnswer: 6}}, nil, 0, []string{"40 clients are in, and 6 tries failed: no answer in time"}},
+		{StepResult{Refusals: map[string]int{noAnswer: 6}}, nil, 0, []string{"6 times: no answer in time"}},
+		{StepResult{Counts: Counts{Lost: 2, Away: 2}}, []string{"messages are being dropped"}, 0, []string{"2 messages were lost with the links"}},
 		{StepResult{Refusals: map[string]int{noPort: 1}}, nil, 0, []string{"the generator's ports", "--local"}},
 		{StepResult{Refusals: map[string]int{"CONNACK: quota exceeded": 4}}, nil, 0, []string{"4 tries to connect were refused with quota exceeded"}},
 		{lost, nil, 0, []string{"7 messages did not come to receivers that were connected", "2 messages were lost with the links"}},
@@ -242,6 +245,7 @@ func TestWhoGaveWay(t *testing.T) {
 		"own descriptors":       {StepResult{Refused: 3, Limits: []string{"the generator's descriptors: few"}, Strain: idle}, Generator, "few"},
 		"both busy":             {StepResult{Asked: 100, Reached: 60, Strain: busy, Broker: Process{Known: true, CPU: 0.95}}, Unclear, "another machine"},
 		"busy with a stand-in":  {StepResult{Asked: 100, Reached: 60, Strain: busy, Broker: Process{Known: true, Own: true}}, Unclear, "a broker of its own"},
+		"out of order, idle":    {StepResult{Asked: 100, Reached: 99, Broken: []string{"out-of-order=0: 3"}, Strain: busy}, Broker, "3"},
 		"stopped in its middle": {StepResult{Cut: true, Asked: 100, Strain: idle}, Neither, ""},
 	} {
 		r := Result{Bound: "p99<1s", Steps: []StepResult{x.s}}
@@ -339,5 +343,43 @@ func TestASpreadSurvivesJSON(t *testing.T) {
 	}
 	if sum := a.add(b); sum.Count != 200 || sum.P50 != a.P50 {
 		t.Errorf("%+v", sum)
+	}
+}
+
+// TestRatesInFewDigits: and what is no mark is none.
+func TestRatesInFewDigits(t *testing.T) {
+	for want, f := range map[string]float64{"100": 100, "99.5": 99.5, "10.0": 10, "9.95": 9.95, "0.00": 0} {
+		if got := rounded(f); got != want {
+			t.Errorf("%g: %s, want %s", f, got, want)
+		}
+	}
+	other := packet.User("other", "1 2 3")
+	m := mark{4, 5, 6 * time.Microsecond}
+	if _, ok := markOf(&packet.Publish{Properties: packet.Properties{other}}); ok {
+		t.Error("another's user property is a mark")
+	}
+	p := packet.Publish{Properties: packet.Properties{other, packet.Int(packet.MessageExpiry, 7), m.property()}}
+	if back, ok := markOf(&p); !ok || back != m {
+		t.Errorf("%+v %t", back, ok)
+	}
+	for _, text := range []string{"1 2", "x 2 3", "1 x 3", "1 2 x", "1 2 3 4"} {
+		if _, ok := markOf(&packet.Publish{Properties: packet.Properties{packet.User(markName, text)}}); ok {
+			t.Errorf("%q is a mark", text)
+		}
+	}
+	a := &Result{
+		Shard: "10/11",
+		Bound: "lost=0",
+		Steps: []StepResult{{Counts: Counts{Expected: 5, Received: 4, Lost: 1}}},
+	}
+	b := &Result{Shard: "9/11", Bound: "lost=0", Steps: []StepResult{{Cut: true}}, Stopped: true}
+	whole, err := Merge(a, b)
+	if err != nil || strings.Join(whole.Shards, " ") != "9/11 10/11" || !whole.Stopped || len(whole.Absent) != 9 ||
+		len(whole.Steps[0].Broken) != 0 {
+		t.Errorf("%+v %v", whole, err)
+	}
+	b.Steps[0].Cut = false
+	if whole, err := Merge(b, a); err != nil || len(whole.Steps[0].Broken) != 1 {
+		t.Errorf("%+v %v", whole, err)
 	}
 }
