@@ -265,6 +265,16 @@ func (r *Result) judge() {
 	if s == nil {
 		r.Limit = Neither
 		last := &r.Steps[len(r.Steps)-1]
+		for i := range slices.Backward(r.Steps) {
+			if !r.Steps[i].Cut {
+				last = &r.Steps[i]
+				break
+			}
+		}
+		if last.Cut {
+			why("it was stopped before a step came to its end")
+			return
+		}
 		if r.Bound != "" {
 			why("the bound held at every step that came to its end")
 		}

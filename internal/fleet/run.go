@@ -358,13 +358,19 @@ func (f *Fleet) silent() bool {
 	return sent > 0
 }
 
-// settle waits for what is under way: until all has come, or nothing comes any more.
+// settle waits for what is under way: until all has come, or nothing comes any more; of a load that is stopped, for a
+// moment.
 func (f *Fleet) settle(ctx context.Context) {
+	const moment = time.Second
 	f.say("what is under way is awaited", 0)
 	owed := int64(0)
+	var stopped time.Time
 	last, quiet := int64(-1), time.Now()
 	for end := time.Now().Add(settleMost); time.Now().Before(end); {
-		f.tick(ctx)
+		f.tick(context.WithoutCancel(ctx))
+		if ctx.Err() != nil && stopped.IsZero() {
+			stopped = time.Now()
+		}
 		before := owed
 		owed = f.owed() // twice the same: the last was still being sent
 		f.mu.Lock()
@@ -374,7 +380,7 @@ func (f *Fleet) settle(ctx context.Context) {
 		if got+acked != last {
 			last, quiet = got+acked, time.Now()
 		}
-		if all || ctx.Err() != nil || time.Since(quiet) > max(settleLeast, tripFactor*trip) {
+		if all || !stopped.IsZero() && time.Since(stopped) > moment || time.Since(quiet) > max(settleLeast, tripFactor*trip) {
 			break
 		}
 	}
