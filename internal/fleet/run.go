@@ -380,7 +380,8 @@ func (f *Fleet) settle(ctx context.Context) {
 		if got+acked != last {
 			last, quiet = got+acked, time.Now()
 		}
-		if all || !stopped.IsZero() && time.Since(stopped) > moment || time.Since(quiet) > max(settleLeast, tripFactor*trip) {
+		if all || !stopped.IsZero() && time.Since(stopped) > moment ||
+			time.Since(quiet) > max(settleLeast, tripFactor*trip) {
 			break
 		}
 	}

@@ -388,7 +388,7 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 	case fleet.Neither:
 		limit = "neither broker nor generator was at its end"
 	case fleet.Unclear:
-		limit = "whose limit it was is not known"
+		limit = "limit not known"
 	}
 	c.Text(end+3, 1, look.Clip(limit, max(0, c.W-end-4)), t.Text)
 	if other != nil {
