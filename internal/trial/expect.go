@@ -146,6 +146,8 @@ func (r *run) asExpected(ctx context.Context, s *workspace.Step, m *match, after
 	switch {
 	case s.NotBefore > 0 && after < 0:
 		return proof.Undecide("it came while the question stood: how long after what was done, nobody knows")
+	case s.NotBefore > 0 && r.site.Late(r.acted) != "":
+		return proof.Undecide("%s: how long after what was done it was sent, nobody knows", r.site.Late(r.acted))
 	case s.NotBefore > 0 && after < s.NotBefore:
 		return proof.Break("it came after %s already", after.Round(time.Millisecond))
 	case s.QoS != nil && m.event.Meaning.Promised != 0 && m.event.Meaning.Granted < *s.QoS:
@@ -249,11 +251,15 @@ func (r *run) never(ctx context.Context, s *workspace.Step) (string, error) {
 	}
 	if m := l.next(ctx, until); m != nil {
 		r.decisive = append(r.decisive, m.event.Seq)
-		return "", proof.Break(
+		err := proof.Break(
 			"it came after %s: %s",
 			max(0, m.event.At.Sub(r.acted)).Round(time.Millisecond),
 			shown(m.event.Publish().Payload),
 		)
+		if why := r.site.Late(r.acted); why != "" { // it may have been under way since before
+			return "", proof.Undecide("%s; %s", why, outcome(err))
+		}
+		return "", err
 	}
 	if ctx.Err() != nil {
 		return "", errStopped

@@ -359,6 +359,9 @@ func (r *run) unsure(err error) error {
 	if why := r.site.Blind(r.acted); why != "" {
 		return proof.Undecide("%s; %s", why, outcome(err))
 	}
+	if why := r.site.Late(r.acted); why != "" {
+		return proof.Undecide("%s; %s", why, outcome(err))
+	}
 	if r.missed > 0 {
 		return proof.Undecide("%d events came faster than they could be looked at; %s", r.missed, outcome(err))
 	}

@@ -37,6 +37,8 @@ type Site interface {
 	Tap(name string) *tap.Tap
 	// Blind is why the observers have not seen everything since; "" where they have.
 	Blind(since time.Time) string
+	// Late is how far an observer was behind at some time since, so that what it saw tells of earlier; "" for none.
+	Late(since time.Time) string
 	// Breaches are those that the judge found, the latest last.
 	Breaches() []contract.Breach
 }

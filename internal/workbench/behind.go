@@ -1,6 +1,9 @@
 package workbench
 
 import (
+	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"hodstone/internal/trace"
@@ -20,6 +23,7 @@ const (
 type behind struct {
 	by    time.Duration // 0 for not
 	knew  time.Time     // when that was measured
+	was   arrival       // the latest one of which it is known that it was behind
 	last  time.Time     // never goes back
 	ring  [32]arrival
 	count int
@@ -50,7 +54,7 @@ func (b *behind) came(a arrival) {
 		}
 	}
 	if b.by = 0; others && least >= behindFrom {
-		b.by = a.delay // of this very one it is known
+		b.by, b.was = a.delay, a // of this very one it is known
 	}
 }
 
@@ -64,6 +68,23 @@ func (b *behind) when(at time.Time) time.Time {
 	}
 	b.last = at
 	return at
+}
+
+// late says which observers were behind at some time since, and by how much; "" for none.
+func (b *Bench) late(since time.Time, used map[string]bool) string {
+	b.obs.mu.Lock()
+	defer b.obs.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(b.obs.eyes)) {
+		if was := b.obs.eyes[name].behind.was; used[name] && was.at.After(since) {
+			return fmt.Sprintf(
+				"the observer at %s was behind by %s at %s",
+				name,
+				was.delay.Round(time.Millisecond),
+				was.at.Format("15:04:05.000"),
+			)
+		}
+	}
+	return ""
 }
 
 // when is the time to judge an observer's packet by.

@@ -1,8 +1,14 @@
 package workbench
 
 import (
+	"context"
+	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
+
+	"hodstone/internal/proof"
+	"hodstone/internal/workspace"
 )
 
 // TestAnObserverThatIsBehind: it is where all that comes comes late, and not where one publisher's way is long; what came
@@ -33,5 +39,61 @@ func TestAnObserverThatIsBehind(t *testing.T) {
 				t.Errorf("%s, %d: judged as of %d ms, want %d", name, i, got.Sub(start).Milliseconds(), x.want)
 			}
 		}
+	}
+}
+
+// TestATrialWhoseObserverIsBehind: what came late, what did not come and what may have been on its way before decides
+// nothing while an observer is behind, and does where it is not.
+func TestATrialWhoseObserverIsBehind(t *testing.T) {
+	const text = `hodstone: 1
+name: test
+brokers: {quay: {stand-in: {}}}
+contract:
+  parties: {pen: , shore: }
+  clauses:
+    level: {topic: v/level, from: pen, to: shore, qos: 1, payload: {format: number}}
+    set: {topic: v/set, from: shore, to: pen, qos: 1, payload: {format: text}}
+devices: {pen: {plays: pen, publishes: [{clause: level, every: 200ms, payload: 7}]}}
+trials:
+- {name: comes, steps: [{expect: {clause: level, within: 2s}}]}
+- {name: absent, steps: [{wait: 10ms}, {expect: {clause: set, within: 200ms}}]}
+- {name: not yet, steps: [{wait: 10ms}, {expect: {clause: level, not-before: 100ms, within: 2s}}]}
+- {name: forbidden, steps: [{wait: 10ms}, {never: {clause: level, for: 1s}}]}
+`
+	w, err := workspace.Read(fstest.MapFS{"f": {Data: []byte(text)}}, "f", "f")
+	if err != nil || len(w.Problems) > 0 {
+		t.Fatal(err, w.Problems)
+	}
+	b, err := New(w, Options{Seed: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	b.Start()
+	late := func(by time.Duration) {
+		b.obs.mu.Lock()
+		defer b.obs.mu.Unlock()
+		x := b.obs.eyes["quay"]
+		for _, who := range []string{"one", "another"} { // as of the whole trial
+			x.behind.came(arrival{who, time.Now().Add(time.Minute), by})
+		}
+	}
+	if p := b.Try(context.Background(), []string{"comes"}, nil, nil); p.Results[0].Verdict != proof.Kept {
+		t.Fatalf("%+v", p.Results)
+	}
+	hold := func(want string) {
+		t.Helper()
+		for i, r := range b.Try(context.Background(), []string{"absent", "forbidden", "not yet"}, nil, nil).Results {
+			decided := r.Verdict == proof.Broken || i == 2 && r.Verdict == proof.Kept // the next one comes after 100 ms, or before
+			if decided != (want == "") || !strings.Contains(r.Seen, want) {
+				t.Errorf("%s: %s: %s, want %q", r.Check.Name, r.Verdict, r.Seen, want)
+			}
+		}
+	}
+	hold("")
+	late(3*time.Second)
+	hold("the observer at quay was behind by 3s at ")
+	if p := b.Try(context.Background(), []string{"comes"}, nil, nil); p.Results[0].Verdict != proof.Kept {
+		t.Errorf("what came has come: %+v", p.Results)
 	}
 }

@@ -41,6 +41,8 @@ func (s site) used() map[string]bool {
 
 func (s site) Blind(since time.Time) string { return s.b.blind(since, s.used()) }
 
+func (s site) Late(since time.Time) string { return s.b.late(since, s.used()) }
+
 // blind is why the observers at some brokers have not seen everything since; "" where they have.
 func (b *Bench) blind(since time.Time, used map[string]bool) string {
 	for _, x := range b.Snapshot().Sights {
