@@ -318,6 +318,12 @@ func openWorkspace(path string) (*workspace.Workspace, error) {
 				path,
 			)
 		}
+	case err != nil && strings.Contains(path, "://"):
+		return nil, usage(
+			"%s is an address, and a workspace is needed here: 'hodstone prove --url %s' proves a broker by its address, and 'hodstone init' begins a workspace",
+			path,
+			path,
+		)
 	case err != nil && looksLikeAddress(path):
 		return nil, usage(
 			"there is no workspace %s; if it is a broker's address, write mqtt://%s (mqtts:// over TLS, ws:// or wss:// over WebSocket)",

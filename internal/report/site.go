@@ -41,6 +41,8 @@ type SiteBroker struct {
 	Name  string
 	In    bool
 	Words []string
+	// Behind tells that what the observer sees there comes late.
+	Behind bool
 }
 
 // Site is the site as it is drawn: the brokers in the middle, who publishes left of them, who consumes right.
@@ -70,7 +72,7 @@ func (s *Site) Arrange() (members, brokers []Place, rows int) {
 			members[i] = Place{rows + at[side], 1 + len(m.Beside)}
 			at[side] += 1 + len(m.Beside)
 		}
-		tall := max(at[0], at[1], 2+len(b.Words))
+		tall := max(at[0], at[1], 3+len(b.Words))
 		brokers = append(brokers, Place{rows, tall})
 		rows += tall + 1
 	}
@@ -112,7 +114,10 @@ func (s *Site) Draw() (*draw.Surface, error) {
 		y := top + float64(brokers[i].Row)*siteRow
 		tall := float64(brokers[i].Rows) * siteRow
 		pen := draw.Pen{Color: water, Width: 1.4}
-		if !b.In {
+		switch {
+		case b.Behind:
+			pen = draw.Pen{Color: amber, Width: 1.4}
+		case !b.In:
 			pen = draw.Pen{Color: ember, Width: 1.4, Dash: []float64{4, 3}}
 		}
 		d.Line(

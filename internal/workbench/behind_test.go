@@ -91,7 +91,7 @@ trials:
 		}
 	}
 	hold("")
-	late(3*time.Second)
+	late(3 * time.Second)
 	hold("the observer at quay was behind by 3s at ")
 	if p := b.Try(context.Background(), []string{"comes"}, nil, nil); p.Results[0].Verdict != proof.Kept {
 		t.Errorf("what came has come: %+v", p.Results)

@@ -484,15 +484,31 @@ func (s *Screen) View(c look.Canvas) {
 
 // drawDrawing draws the site, and what the cursor stands on below.
 func (s *Screen) drawDrawing(c look.Canvas) {
-	_, _, rows := s.figure().Arrange()
-	rows = min(rows, max(c.H/2-2, c.H-18))
-	c.Rule(0, "the site: who publishes left, who consumes right", c.Theme.Dim)
-	if taps, err := s.bench.Taps(); err != nil {
-		c.Right(c.W-1, 0, look.Clip(" ✗ "+err.Error()+" ", c.W/2), c.Theme.Broken)
-	} else if text := ruled(taps); text != "" {
-		c.Right(c.W-1, 0, " "+look.Clip(text, c.W/2)+" ", c.Theme.Warn)
+	f := s.figure()
+	for i := range f.Brokers { // a narrow box says the same in more lines
+		b := &f.Brokers[i]
+		var lines []string
+		for _, words := range b.Words {
+			lines = append(lines, look.Wrap(words, boxWidth(c)-2)...)
+		}
+		b.Words = lines
 	}
-	s.drawSite(c.Sub(0, 1, c.W, rows))
+	_, _, rows := f.Arrange()
+	rows = min(rows, max(c.H/2-2, c.H-18))
+	heading, said, st := "the site: who publishes left, who consumes right", "", c.Theme.Warn
+	if taps, err := s.bench.Taps(); err != nil {
+		said, st = "✗ "+err.Error(), c.Theme.Broken
+	} else {
+		said = ruled(taps)
+	}
+	if said != "" && look.Width(heading)+look.Width(said)+8 > c.W {
+		heading = "the site"
+	}
+	c.Rule(0, heading, c.Theme.Dim)
+	if said != "" {
+		c.Right(c.W-1, 0, " "+look.Clip(said, c.W-look.Width(heading)-8)+" ", st)
+	}
+	s.drawSite(c.Sub(0, 1, c.W, rows), f)
 	s.drawDetail(c.Sub(0, rows+2, c.W, c.H-rows-2))
 }
 

@@ -222,14 +222,13 @@ func (s *Screen) figure() *report.Site {
 		switch {
 		case !b.In:
 			out.Words = append(out.Words, "our observer is not in")
+		case b.Behind > 0:
+			out.Words, out.Behind = append(out.Words, "observer "+look.Duration(b.Behind)+" behind"), true
 		case b.Ping > 0:
 			out.Words = append(out.Words, "answers in "+look.Duration(b.Ping))
 		}
 		if len(b.Faults) > 0 {
 			out.Words = append(out.Words, look.Plural(len(b.Faults), "fault")+" on")
-		}
-		if b.In && b.Behind > 0 {
-			out.Words = append(out.Words, look.Duration(b.Behind)+" behind")
 		}
 		delete(used, b.Name)
 		f.Brokers = append(f.Brokers, out)
@@ -320,16 +319,18 @@ func (s *Screen) deviceOf(cl *contract.Clause, of map[string]string, from bool) 
 	return ""
 }
 
+// boxWidth is how wide a broker's box is, its frame with it.
+func boxWidth(c look.Canvas) int { return max(12, min(24, c.W/6)) }
+
 // drawSite draws the brokers in the middle, and the devices left and right of them with their links.
-func (s *Screen) drawSite(c look.Canvas) {
+func (s *Screen) drawSite(c look.Canvas, f *report.Site) {
 	t := c.Theme
-	f := s.figure()
 	members, brokers, rows := f.Arrange()
 	s.top = look.Scroll(s.top, members[s.at].Row, c.H, rows)
 	if end := members[s.at].Row + members[s.at].Rows; end-s.top > c.H {
 		s.top = end - c.H
 	}
-	box := max(10, min(24, c.W/6))
+	box := boxWidth(c)
 	link := max(4, min(16, c.W/10))
 	block := (c.W - box - 2*link) / 2
 	at := func(row int) (y int, seen bool) { return row - s.top, row >= s.top && row < s.top+c.H }
@@ -396,10 +397,13 @@ func (s *Screen) drawBroker(
 	for k, text := range append([]string{b.Name}, b.Words...) {
 		if y, seen := at(p.Row + 1 + k); seen && k+2 < max(p.Rows, 3) {
 			st := t.Dim
-			if k == 0 {
+			switch {
+			case k == 0:
 				st = t.Strong
+			case b.Behind:
+				st = t.Warn
 			}
-			text = look.Clip(text, w-3)
+			text = look.Clip(text, w-2)
 			c.Text(x+(w-look.Width(text))/2, y, text, st)
 		}
 	}
