@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -18,6 +19,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"hodstone/demo"
+	"hodstone/internal/mqtt/link"
+	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/tap"
+	"hodstone/internal/trace"
 	"hodstone/internal/tui/look"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
@@ -660,4 +665,62 @@ taps: {bench: {listen: "mqtt://127.0.0.1:0", device: buoy}}
 	x.key("enter")
 	x.await("it has ended")
 	x.gone("! the tap:")
+}
+
+// TestASiteWhoseObserverIsBehind: what comes to our own eyes three seconds late is laid to nobody, and that it is so can be
+// read in a small window too, beside the rules of a tap.
+func TestASiteWhoseObserverIsBehind(t *testing.T) {
+	s, err := standin.New(standin.Options{Anonymous: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	direct, _, err := s.ListenURL("mqtt://127.0.0.1:0", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	eyes := tap.New(tap.Options{
+		Dial:   func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, direct) },
+		Broker: "quay", Log: trace.NewLog(1000),
+	})
+	defer eyes.Close()
+	slow, err := eyes.Listen("mqtt://127.0.0.1:0", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := on(t, file(`hodstone: 1
+brokers: {quay: {listeners: {eyes: {url: "`+slow+`"}, direct: {url: "`+direct+`"}}}}
+contract:
+  parties: {pen: , shore: }
+  clauses:
+    oxygen: {topic: "v/{pen}/oxygen", from: pen, to: shore, qos: 1, every: 1s ± 700ms, payload: {format: number}}
+    set: {topic: "v/{pen}/set", from: shore, to: pen, qos: 1, answer: {clause: done, within: 1s}, payload: {format: text}}
+    done: {topic: "v/{pen}/done", from: pen, to: shore, qos: 1, payload: {format: text}}
+devices:
+  pen:
+    count: 3
+    plays: pen
+    broker: quay/direct
+    parameters: {pen: "{n}"}
+    publishes: [{clause: oxygen, every: 1s, payload: 8.25}, {clause: done, payload: ok}]
+    reactions: [{when: set, publish: done}]
+  shore: {plays: shore, broker: quay/direct, publishes: [{clause: set, every: 2s, payload: go, parameters: {pen: "1"}}]}
+taps: {bench: {listen: "mqtt://127.0.0.1:0", to: quay/direct, rules: [{delay: PUBLISH, by: 200ms, toward: device, topic: "v/#"}]}}
+`), 80, 24)
+	x.key("4")
+	x.await("4 on", "answers", "─ the site ── ! the tap: delay PUBLISH")
+	x.key("3")
+	x.await("oxygen", "✓ 8.25", "ok")
+	x.key("4")
+	rule, err := tap.ParseRule("{delay: PUBLISH, toward: device, by: 3s}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	eyes.Set(rule)
+	x.await("observer", "behind")
+	for end := time.Now().Add(5 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		x.step()
+	}
+	x.key("3")
+	x.await("breaches 0 in all, the latest first")
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/trace"
 )
 
@@ -13,10 +14,12 @@ import (
 // answers PINGREQ meanwhile. What came then says nothing of what was sent since, and how long it took on its way is nobody's
 // fault. By those messages whose publisher is seen too it is known.
 
-// behindFrom is how long a message must be under way to count as late, and behindOver over how long messages are compared.
+// behindFrom is how long a message must be under way to count as late, behindOver over how long messages are compared, and
+// behindMost after how long one that did not come is lost, and no longer under way.
 const (
 	behindFrom = 500 * time.Millisecond
 	behindOver = 2 * time.Second
+	behindMost = 10 * time.Second
 )
 
 // behind follows how late messages come to an observer.
@@ -27,6 +30,8 @@ type behind struct {
 	last  time.Time     // never goes back
 	ring  [32]arrival
 	count int
+	// under are those that were sent and did not come, at QoS 0 and above it: what is sent at QoS 0 may overtake.
+	under [2][]departure
 }
 
 // arrival is a message that was seen at both ends.
@@ -36,12 +41,73 @@ type arrival struct {
 	delay  time.Duration
 }
 
+// departure is a message that was seen at its publisher.
+type departure struct {
+	sender string
+	at     time.Time
+}
+
+func class(q packet.QoS) int { return int(min(q, 1)) }
+
+// sent takes in a message that the observer is to get.
+func (b *behind) sent(d departure, q packet.QoS) {
+	const most = 10_000
+	if under := &b.under[class(q)]; len(*under) < most {
+		*under = append(*under, d)
+	}
+}
+
+// got takes in that a message came: what was sent before it is not under way any more.
+func (b *behind) got(sent time.Time, q packet.QoS) {
+	under := &b.under[class(q)]
+	for len(*under) > 0 && !(*under)[0].at.After(sent) {
+		*under = (*under)[1:]
+	}
+}
+
+// waiting is since when messages of more than one publisher have been under way for too long; zero for never. sender counts
+// as one of them, "" for nobody.
+func (b *behind) waiting(at time.Time, sender string) (since time.Time) {
+	others := false
+	for c := range b.under {
+		under := &b.under[c]
+		for len(*under) > 0 && at.Sub((*under)[0].at) > behindMost {
+			*under = (*under)[1:]
+		}
+		for i, d := range *under {
+			if at.Sub(d.at) < behindFrom || others && i > 0 {
+				break
+			}
+			if since.IsZero() || d.at.Before(since) {
+				since = d.at
+			}
+			if others = others || sender != "" && d.sender != sender; sender == "" {
+				sender = d.sender
+			}
+		}
+	}
+	if !others {
+		return time.Time{}
+	}
+	return since
+}
+
+// late is how late what comes now is; 0 for not.
+func (b *behind) late(now time.Time) time.Duration {
+	late := b.by
+	if since := b.waiting(now, ""); !since.IsZero() {
+		late = max(late, now.Sub(since))
+	}
+	return late
+}
+
 // came takes in a message of a known publisher. It is the observer that is behind, and not a publisher's own way, where
 // whatever came of late, of more than one publisher, came late.
 func (b *behind) came(a arrival) {
 	b.ring[b.count%len(b.ring)] = a
 	b.count++
-	others := b.by > 0 && a.at.Sub(b.knew) <= b.by // it was behind, and has not caught up since
+	others := b.by > 0 && a.at.Sub(b.knew) <= b.by || // it was behind, and has not caught up since
+		!b.waiting(a.at, a.sender).IsZero()
 	if b.knew = a.at; a.delay < behindFrom {
 		b.by = 0
 		return
@@ -63,7 +129,14 @@ func (b *behind) when(at time.Time) time.Time {
 	if b.by > 0 && at.Sub(b.knew) > b.by { // all that had waited has come
 		b.by = 0
 	}
-	if at = at.Add(-b.by); at.Before(b.last) {
+	since := b.waiting(at, "")
+	if !since.IsZero() {
+		b.was = arrival{at: at, delay: at.Sub(since)}
+	}
+	if at = at.Add(-b.by); !since.IsZero() && since.Before(at) {
+		at = since
+	}
+	if at.Before(b.last) {
 		at = b.last
 	}
 	b.last = at
@@ -96,8 +169,20 @@ func (o *observing) when(e *trace.Event, j *trace.Journey) time.Time {
 	if j != nil && e.Publish() != nil && !e.Meaning.Copied() && j.Sender != "" && !j.Will && j.Resent == 0 &&
 		len(j.Hops) > 0 {
 		if hop := &j.Hops[len(j.Hops)-1]; !hop.Copy {
+			x.behind.got(j.SentAt, j.QoS)
 			x.behind.came(arrival{j.Sender, e.At, hop.Delay})
 		}
 	}
 	return x.behind.when(e.At)
+}
+
+// departs takes in what a client publishes, if an observer is to get it.
+func (o *observing) departs(e *trace.Event) {
+	x := o.eyes[e.Broker]
+	if x == nil || e.Kind != trace.Sent || e.Publish() == nil || e.Publish().Dup || e.Own() ||
+		e.Role != trace.RoleDevice && e.Role != trace.RolePeer ||
+		x.filters != nil && !x.reads(e.Topic()) {
+		return
+	}
+	x.behind.sent(departure{e.Client, e.At}, e.Publish().QoS)
 }

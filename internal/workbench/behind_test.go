@@ -7,6 +7,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/proof"
 	"hodstone/internal/workspace"
 )
@@ -38,6 +39,46 @@ func TestAnObserverThatIsBehind(t *testing.T) {
 			if got := b.when(at(x.ms)); !got.Equal(at(x.want)) {
 				t.Errorf("%s, %d: judged as of %d ms, want %d", name, i, got.Sub(start).Milliseconds(), x.want)
 			}
+		}
+	}
+}
+
+// TestWhatIsUnderWay: messages of more than one publisher that have not come show that the observer is behind, until they
+// come, or one that was sent later does, or they have been lost.
+func TestWhatIsUnderWay(t *testing.T) {
+	start := time.Unix(1000, 0)
+	at := func(ms int) time.Time { return start.Add(time.Duration(ms) * time.Millisecond) }
+	for name, tt := range map[string]struct {
+		sent []departure // a second letter of the name makes it one of QoS 1
+		got  []int       // when what came was sent, at QoS 0
+		now  int
+		want int // judged as of
+	}{
+		"nothing":                 {nil, nil, 5000, 5000},
+		"just sent":               {[]departure{{"a", at(0)}, {"b", at(10)}}, nil, 499, 499},
+		"two are late":            {[]departure{{"a", at(0)}, {"b", at(10)}}, nil, 3000, 0},
+		"of one only":             {[]departure{{"a", at(0)}, {"a", at(10)}}, nil, 3000, 3000},
+		"the other is in time":    {[]departure{{"a", at(0)}, {"b", at(2600)}}, nil, 3000, 3000},
+		"all came":                {[]departure{{"a", at(0)}, {"b", at(10)}}, []int{10}, 3000, 3000},
+		"the first came":          {[]departure{{"a", at(0)}, {"b", at(10)}, {"a", at(20)}}, []int{0}, 3000, 10},
+		"a later one came":        {[]departure{{"a", at(0)}, {"b", at(10)}, {"b", at(2000)}}, []int{2000}, 3000, 3000},
+		"at another QoS":          {[]departure{{"a1", at(0)}, {"b1", at(10)}, {"b", at(2000)}}, []int{2000}, 3000, 0},
+		"one at QoS 1, one at 0":  {[]departure{{"a1", at(10)}, {"b", at(0)}}, nil, 3000, 0},
+		"they are lost":           {[]departure{{"a", at(0)}, {"b", at(10)}}, nil, 10_011, 10_011},
+		"the younger is not lost": {[]departure{{"a", at(0)}, {"b", at(2000)}, {"a", at(3000)}}, nil, 10_011, 2000},
+	} {
+		var b behind
+		for _, d := range tt.sent {
+			b.sent(departure{d.sender[:1], d.at}, packet.QoS(len(d.sender)-1))
+		}
+		for _, ms := range tt.got {
+			b.got(at(ms), 0)
+		}
+		if got := b.when(at(tt.now)); !got.Equal(at(tt.want)) {
+			t.Errorf("%s: judged as of %d ms, want %d", name, got.Sub(start).Milliseconds(), tt.want)
+		}
+		if late := b.late(at(tt.now)); late != time.Duration(tt.now-tt.want)*time.Millisecond {
+			t.Errorf("%s: %s late", name, late)
 		}
 	}
 }

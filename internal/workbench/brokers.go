@@ -280,7 +280,7 @@ func (b *Bench) Brokers() []BrokerState {
 	pings, silent := b.obs.monitor.Pings(time.Now())
 	late := map[string]time.Duration{}
 	for name, x := range b.obs.eyes {
-		late[name] = x.behind.by
+		late[name] = x.behind.late(time.Now())
 	}
 	b.obs.mu.Unlock()
 	for _, o := range b.observers.all() {

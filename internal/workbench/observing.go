@@ -233,6 +233,7 @@ func (o *observing) event(e *trace.Event) {
 		o.traffic.Add(e.At)
 	}
 	if !o.own[e.Client] || e.Role == trace.RoleCheck { // a check may call its own client by the same name
+		o.departs(e)
 		o.session(e)
 		return
 	}
@@ -278,8 +279,14 @@ func (o *observing) missing(found []contract.Breach) {
 func (o *observing) linked(e *trace.Event) {
 	switch e.Link {
 	case client.Watching:
+		if x := o.eyes[e.Broker]; x != nil {
+			x.behind.under = [2][]departure{}
+		}
 		o.sees(e.Broker, e.At)
 	case client.LinkFrozen, client.LinkEnded, client.LinkFailed:
+		if x := o.eyes[e.Broker]; x != nil { // what is under way now comes never, or after a thaw that is known of
+			x.behind.under = [2][]departure{}
+		}
 		o.judge.Blind(e.Broker, e.At)
 	case client.LinkThawed:
 		if x := o.eyes[e.Broker]; x != nil {
