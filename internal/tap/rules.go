@@ -230,6 +230,9 @@ func (d *direction) ruledOn(raw []byte) error {
 		}
 	}
 	x.mu.Lock()
+	if _, is := p.(*packet.Publish); is && fromDevice && len(acts) > 0 && len(out) == 0 {
+		x.beyond.Add(trace.Event{Kind: trace.Line, Text: trace.TapKeeps})
+	}
 	for _, b := range out {
 		switch {
 		case fromDevice && len(acts) > 0:
@@ -402,6 +405,9 @@ func (d *direction) late() error {
 		if d.toward == Device {
 			d.x.rec.Add(d.event(q, b, broken, false))
 		} else {
+			if _, is := q.(*packet.Publish); is {
+				d.x.beyond.Add(trace.Event{Kind: trace.Line, Text: trace.TapLetsGo})
+			}
 			d.x.beyond.Add(d.event(q, b, broken, true))
 		}
 		d.x.mu.Unlock()

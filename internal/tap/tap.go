@@ -384,7 +384,7 @@ func (x *through) named(clientID string, v packet.Version) {
 	}
 	x.t.mu.Lock()
 	x.rec = x.t.recorder(x.name, v)
-	x.beyond = x.t.recorder(x.name+" beyond the tap", v)
+	x.beyond = x.t.recorder(x.name+trace.Beyond, v)
 	x.t.mu.Unlock()
 	x.rec.Add(
 		trace.Event{

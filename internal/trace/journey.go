@@ -3,6 +3,7 @@ package trace
 import (
 	"hash/maphash"
 	"slices"
+	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/client"
@@ -35,11 +36,35 @@ type Journey struct {
 	// Done is when the publisher's flow was complete: PUBACK or PUBCOMP; at QoS 0 when sent.
 	Done   time.Time
 	Resent int // times it was sent again with DUP
-	Hops   []Hop
-	id     uint16
-	conn   int
-	key    alikeKey
+	// Tap tells what a rule of a tap made of it on its way to the broker; "" where nothing touched it.
+	Tap  Tapped
+	Hops []Hop
+	id   uint16
+	conn int
+	key  alikeKey
 }
+
+// Tapped says what became of a message at a tap.
+type Tapped string
+
+// What may have become of it. Of what was changed, and of second copies, there are journeys of their own, whose sender is
+// [Beyond] the tap.
+const (
+	TapPassed  Tapped = "disturbed by the tap" // it went on as it was: later, in pieces, or more than once
+	TapChanged Tapped = "changed by the tap"   // another went on in its place
+	TapKept    Tapped = "kept back by the tap" // nothing went on, so far
+)
+
+// Beyond ends the name under which a tap records what it tells the broker in a client's name, and what the broker tells it,
+// where its rules make that differ from what the client says and hears.
+const Beyond = " beyond the tap"
+
+// The lines that a tap records there: a rule lets nothing of the client's PUBLISH go on, and one that was kept back goes on
+// now, as the next packet.
+const (
+	TapKeeps  = "the tap: nothing goes on"
+	TapLetsGo = "the tap: what was kept back goes on"
+)
 
 // Hop is a message's arrival at one receiver.
 type Hop struct {
@@ -151,6 +176,7 @@ type Journeys struct {
 	order []string              // the clients of since, oldest first
 	wills map[string]*testament // by client
 	left  map[string]int        // how many wills there are, by topic
+	letGo map[string]bool       // clients whose message that a tap kept back goes on next
 }
 
 // began is where a session began.
@@ -184,6 +210,7 @@ func NewJourneys(limit int) *Journeys {
 		since: map[string]began{},
 		wills: map[string]*testament{},
 		left:  map[string]int{},
+		letGo: map[string]bool{},
 	}
 }
 
@@ -197,6 +224,18 @@ func (js *Journeys) Add(e *Event) *Journey {
 	case Sent, Received:
 	case Link:
 		js.linked(e)
+		return nil
+	case Line:
+		name, is := strings.CutSuffix(e.Client, Beyond)
+		if !is || e.Role != RolePeer {
+			return nil
+		}
+		if e.Text == TapLetsGo {
+			js.letGo[name] = true
+		} else if j := js.latest(name); e.Text == TapKeeps && j != nil && j.Tap == "" {
+			js.closes(j)
+			j.Tap = TapKept
+		}
 		return nil
 	default:
 		return nil
@@ -319,10 +358,24 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 			return j
 		}
 	}
+	k := key(e.Topic(), p.Payload)
+	if name, is := strings.CutSuffix(e.Client, Beyond); is && e.Role == RolePeer {
+		if j := js.throughTap(name, p, k); j != nil {
+			if j.Tap == TapKept {
+				js.opens(j, e.At)
+			}
+			j.Tap = TapPassed
+			return j
+		}
+		if j := js.latest(name); j != nil && j.Tap == "" {
+			js.closes(j)
+			j.Tap = TapChanged
+		}
+	}
 	j := &Journey{
 		Topic:   e.Topic(),
 		Payload: payload.Keep(p.Payload, keptPayload),
-		key:     key(e.Topic(), p.Payload),
+		key:     k,
 		Sender:  e.Client,
 		Role:    e.Role,
 		SentSeq: e.Seq,
@@ -343,6 +396,56 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	js.opens(j, e.At)
 	js.keep(j)
 	return j
+}
+
+// mostTapped is how many journeys are looked through for one that a tap disturbed.
+const mostTapped = 1000
+
+// latest is the last journey that a client began; nil for none.
+func (js *Journeys) latest(client string) *Journey {
+	for i := len(js.all) - 1; i >= max(0, len(js.all)-mostTapped); i-- {
+		if j := js.all[i]; j.Sender == client && !j.Will {
+			return j
+		}
+	}
+	return nil
+}
+
+// throughTap finds the journey of a client that goes on as it was beyond a tap: its last one, one that is sent again, or one
+// that the tap had kept back. It is nil where what goes on is another message.
+func (js *Journeys) throughTap(client string, p *packet.Publish, k alikeKey) *Journey {
+	same := func(j *Journey) bool { return j.key == k && j.id == p.ID && j.QoS == p.QoS && j.Retain == p.Retain }
+	if j := js.acks[ackKey{client, p.ID}]; p.Dup && j != nil && same(j) {
+		return j
+	}
+	last := !js.letGo[client]
+	delete(js.letGo, client)
+	for i := len(js.all) - 1; i >= max(0, len(js.all)-mostTapped); i-- {
+		j := js.all[i]
+		if j.Sender != client || j.Will {
+			continue
+		}
+		if same(j) && (last && j.Tap == "" || j.Tap == TapKept) {
+			return j
+		}
+		last = false
+	}
+	return nil
+}
+
+// closes lets the journey's message arrive nowhere any more.
+func (js *Journeys) closes(j *Journey) {
+	a := js.open[j.key]
+	if a == nil {
+		return
+	}
+	if i := slices.Index(a.all, j); i >= 0 {
+		a.all = slices.Delete(slices.Clone(a.all), i, i+1)
+		a.next = nil // places have changed: they are found again
+	}
+	if len(a.all) == 0 {
+		delete(js.open, j.key)
+	}
 }
 
 // opens lets the journey's message arrive.

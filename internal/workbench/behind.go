@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
@@ -169,20 +170,43 @@ func (o *observing) when(e *trace.Event, j *trace.Journey) time.Time {
 	if j != nil && e.Publish() != nil && !e.Meaning.Copied() && j.Sender != "" && !j.Will && j.Resent == 0 &&
 		len(j.Hops) > 0 {
 		if hop := &j.Hops[len(j.Hops)-1]; !hop.Copy {
-			x.behind.got(j.SentAt, j.QoS)
-			x.behind.came(arrival{j.Sender, e.At, hop.Delay})
+			if x.behind.got(j.SentAt, j.QoS); j.Tap == "" { // else it is the tap that takes its time
+				x.behind.came(arrival{j.Sender, e.At, hop.Delay})
+			}
 		}
 	}
 	return x.behind.when(e.At)
 }
 
+// tapped takes in that a tap disturbed what a client sent last: when that goes on is not seen.
+func (b *behind) tapped(sender string) {
+	const most = 100
+	for c := range b.under {
+		under := b.under[c]
+		for i := len(under) - 1; i >= max(0, len(under)-most); i-- {
+			if under[i].sender == sender {
+				b.under[c] = slices.Delete(under, i, i+1)
+				return
+			}
+		}
+	}
+}
+
 // departs takes in what a client publishes, if an observer is to get it.
 func (o *observing) departs(e *trace.Event) {
 	x := o.eyes[e.Broker]
-	if x == nil || e.Kind != trace.Sent || e.Publish() == nil || e.Publish().Dup || e.Own() ||
-		e.Role != trace.RoleDevice && e.Role != trace.RolePeer ||
-		x.filters != nil && !x.reads(e.Topic()) {
+	if x == nil || e.Own() || e.Role != trace.RoleDevice && e.Role != trace.RolePeer {
 		return
 	}
-	x.behind.sent(departure{e.Client, e.At}, e.Publish().QoS)
+	name, beyond := strings.CutSuffix(e.Client, trace.Beyond)
+	m := e.Publish()
+	switch {
+	case beyond && e.Role == trace.RolePeer:
+		if e.Kind == trace.Sent && m != nil || e.Kind == trace.Line && e.Text == trace.TapKeeps {
+			x.behind.tapped(name)
+		}
+	case e.Kind != trace.Sent || m == nil || m.Dup || x.filters != nil && !x.reads(e.Topic()):
+	default:
+		x.behind.sent(departure{e.Client, e.At}, m.QoS)
+	}
 }

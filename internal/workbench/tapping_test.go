@@ -3,6 +3,7 @@ package workbench_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -17,6 +18,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/tap"
+	"hodstone/internal/trace"
 	"hodstone/internal/workbench"
 	"hodstone/internal/workspace"
 )
@@ -311,5 +313,111 @@ func TestEditedTaps(t *testing.T) {
 		t.Error(err)
 	} else {
 		again.Close()
+	}
+}
+
+// TestWhatATapDisturbsIsOneJourney: of a message that a rule holds up, cuts up, keeps back, repeats or changes it is known
+// whose it was, how long it took and what became of it, though the next ones are alike; and no observer counts as behind.
+func TestWhatATapDisturbsIsOneJourney(t *testing.T) {
+	const many = 12
+	type told struct {
+		tap     trace.Tapped
+		arrived bool
+	}
+	whole, plain, kept := told{trace.TapPassed, true}, told{"", true}, told{trace.TapKept, false}
+	for _, tt := range []struct {
+		rules  string        // each as the workspace has it
+		first  []told        // what becomes of the first messages
+		beyond int           // messages whose sender is beyond the tap, that came
+		least  time.Duration // that each takes which a rule touched
+	}{
+		{"{delay: PUBLISH, by: 60ms}", []told{whole, whole, whole}, 0, 60 * time.Millisecond},
+		{"{split: PUBLISH, by: 1ms, toward: broker}", []told{whole, whole}, 0, 0},
+		{"{drop: PUBLISH, toward: broker, nth: 3}", []told{plain, plain, kept, plain, plain, kept}, 0, 0},
+		{"{repeat: PUBLISH, times: 3, toward: broker, nth: 2}", []told{plain, whole, plain, whole}, many, 0},
+		{"{alter: PUBLISH, payload: '7', toward: broker, nth: 2}", []told{plain, {trace.TapChanged, false}, plain}, many / 2, 0},
+		{"{reorder: PUBLISH, toward: broker, nth: 4}", []told{plain, plain, plain, whole, plain}, 0, 0},
+		{"{drop: PUBACK}", []told{plain, plain}, 0, 0},
+	} {
+		for _, qos := range []packet.QoS{0, 1} {
+			t.Run(fmt.Sprint(tt.rules, " ", qos), func(t *testing.T) {
+				t.Parallel()
+				b := site(t, `hodstone: 1
+name: test
+brokers: {quay: {stand-in: {anonymous: true}}}
+contract:
+  parties: {pen: , shore: }
+  clauses: {level: {topic: v/level, from: pen, to: shore, payload: {format: number}}}
+devices: {pen: {plays: pen, real: true, session: {client-id: pen}}, shore: {plays: shore}}
+taps: {bench: {listen: "mqtt://127.0.0.1:0", device: pen, rules: [`+tt.rules+`]}}
+`)
+				taps, err := b.Taps()
+				if err != nil || len(taps) != 1 {
+					t.Fatal(taps, err)
+				}
+				await(t, b, "an observer", func(s workbench.Snapshot) bool { return len(s.Sights) > 0 && s.Sights[0].Open })
+				l, err := link.Dial(context.Background(), taps[0].At[0])
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer l.Close()
+				go io.Copy(io.Discard, l)
+				l.Write((&packet.Connect{ClientID: "pen", CleanStart: true, KeepAlive: 60}).Append(nil, packet.V311))
+				for i := range many {
+					m := packet.Publish{Topic: "v/level", QoS: qos, Payload: []byte("5")}
+					if qos > 0 {
+						m.ID = uint16(i + 1)
+					}
+					l.Write(m.Append(nil, packet.V311))
+					time.Sleep(30 * time.Millisecond)
+				}
+				var pens, beyond []trace.Journey
+				reached := func(j *trace.Journey) *trace.Hop {
+					for i := range j.Hops {
+						if j.Hops[i].Client == "observer" {
+							return &j.Hops[i]
+						}
+					}
+					return nil
+				}
+				text := ""
+				all := func(workbench.Snapshot) bool {
+					pens, beyond, text = nil, nil, ""
+					for _, j := range b.Journeys(1000, func(j *trace.Journey) bool { return j.Topic == "v/level" }) {
+						h := reached(&j)
+						text += fmt.Sprintf("\n%s %q %v", j.Sender, j.Tap, h)
+						switch {
+						case j.Sender == "pen":
+							pens = append([]trace.Journey{j}, pens...)
+						case h == nil:
+							return false
+						default:
+							beyond = append(beyond, j)
+						}
+					}
+					if len(pens) != many || len(beyond) != tt.beyond {
+						return false
+					}
+					for i, want := range tt.first {
+						h := reached(&pens[i])
+						if pens[i].Tap != want.tap || (h != nil) != want.arrived {
+							return false
+						}
+						if h != nil && (want.tap != "" && h.Delay < tt.least || h.Delay > 2*time.Second) {
+							return false
+						}
+					}
+					return true
+				}
+				for end := time.Now().Add(20 * time.Second); !all(workbench.Snapshot{}); time.Sleep(20 * time.Millisecond) {
+					if time.Now().After(end) {
+						t.Fatalf("want %v and %d beyond:%s", tt.first, tt.beyond, text)
+					}
+				}
+				if late := b.Brokers()[0].Behind; late != 0 {
+					t.Errorf("the observer counts as %s behind", late)
+				}
+			})
+		}
 	}
 }

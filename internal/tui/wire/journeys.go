@@ -169,6 +169,9 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 		if !s.record() && time.Since(j.SentAt) < underWay {
 			text = "under way"
 		}
+		if j.Tap == trace.TapKept || j.Tap == trace.TapChanged {
+			text = string(j.Tap)
+		}
 		c.Text(x, y, text, t.Old)
 		return
 	}

@@ -246,6 +246,9 @@ func (v *packetView) hops(t *look.Theme, rule func(string), pair func(k, val str
 		if j.Resent > 0 {
 			text += fmt.Sprintf(", sent again %d×", j.Resent)
 		}
+		if j.Tap != "" {
+			text += ", " + string(j.Tap)
+		}
 		pair("from "+j.Sender, text, t.Text)
 	}
 	for _, h := range j.Hops {
