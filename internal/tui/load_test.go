@@ -66,6 +66,14 @@ func TestTheLoadScreen(t *testing.T) {
 			t.Errorf("%v:\n%s", size, text)
 		}
 	}
+	x.m.Update(tea.WindowSizeMsg{Width: 80, Height: 24}) // what has no room is scrolled to
+	x.await("neither broker nor generator was at its end", "heard a second", "clients    6 in of 6", " ↓ ")
+	for range 30 {
+		x.key("down")
+	}
+	x.await("limit ")
+	x.lacks("clients    6 in of 6")
+	x.lacks(" ↓ ")
 	x.m.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
 	x.key("esc")
 	x.key("down")

@@ -28,7 +28,8 @@ type Screen struct {
 	shown int // of the results, counted from the latest; -1 for the list of loads
 	other int // the result that is laid under it, counted like shown; -1 for none
 	input *look.Input
-	first int // of the steps
+	first int // how far the steps, and then the words below them, are scrolled
+	below int // how many steps and words of a result have no room
 }
 
 // New returns the screen.
@@ -108,11 +109,10 @@ func (s *Screen) Actions() []look.Action {
 			}),
 		}
 	case s.result(s.shown) != nil:
-		n := len(s.result(s.shown).Steps)
 		out := []look.Action{
 			look.Let("esc backspace", "the loads", func() { s.shown, s.other = -1, -1 }),
 			look.Act("enter", "once more", func() tea.Cmd { return s.again(s.result(s.shown).Name) }),
-			look.Moves("steps", &s.first, n, 10, nil),
+			look.Moves("scroll", &s.first, s.below+1, 10, nil),
 			look.Let("x", "export", s.ask),
 		}
 		if len(s.state.Results) > 1 {
@@ -337,10 +337,16 @@ func (s *Screen) viewRunning(c look.Canvas) {
 	left := ""
 	if st.Left > 0 && st.Result.Found == nil {
 		left = ", about " + st.Left.Round(time.Second).String() + " left from this step on"
+		if look.Width(st.Doing)+look.Width(left)+6 > c.W {
+			left = ", " + st.Left.Round(time.Second).String() + " left"
+		}
 	}
 	doing, sty := "◌ "+st.Doing+left, t.Ours
 	if st.Held {
 		doing, sty = "‖ held: "+st.Doing, t.Warn
+	}
+	if look.Width(doing) > c.W-4 { // the end is what changes
+		doing = look.Clip(strings.TrimSuffix(doing, left), c.W-4-look.Width(left)) + left
 	}
 	c.Text(2, 1, look.Clip(doing, c.W-4), sty)
 	r := st.Result
@@ -390,11 +396,17 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 	case fleet.Unclear:
 		limit = "limit not known"
 	}
-	c.Text(end+3, 1, look.Clip(limit, max(0, c.W-end-4)), t.Text)
+	switch fits := look.Width(limit) <= c.W-end-4; {
+	case fits || other != nil:
+		c.Text(end+3, 1, look.Clip(limit, max(0, c.W-end-4)), t.Text)
+	default:
+		c.Text(2, 2, look.Clip(limit, c.W-4), t.Text)
+	}
 	if other != nil {
 		c.Text(2, 2, look.Clip("grey: the run of "+other.Started.Format("15:04:05")+", "+other.Name, c.W-4), t.Old)
 	}
 	y := 3 + s.panels(c.Sub(0, 3, c.W, c.H-3), r, other)
+	over := y
 	y += s.steps(c.Sub(0, y, c.W, c.H-y), r, nil)
 	var lines []string
 	for _, l := range report.LoadSummary(r)[1:] {
@@ -405,18 +417,24 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 			lines = append(lines, part)
 		}
 	}
-	for _, l := range lines {
-		if y >= c.H {
-			break
-		}
-		c.Text(2, y, l, t.Dim)
-		y++
+	unseen := max(0, len(r.Steps)-stepRows(c.H-over, len(r.Steps))) // steps come first
+	room := max(0, c.H-y)
+	hidden := max(0, len(lines)-room)
+	s.below = unseen + hidden
+	s.first = max(0, min(s.first, s.below))
+	lines = lines[min(len(lines), max(0, s.first-unseen)):]
+	for i, l := range lines[:min(room, len(lines))] {
+		c.Text(2, y+i, l, t.Dim)
+	}
+	if more := len(lines) - room; more > 0 && room > 0 {
+		c.Right(c.W-1, c.H-1, fmt.Sprintf(" ↓ %s ", look.Plural(more+1, "line")), t.Ours)
 	}
 }
 
 // gauge is a chart over the seconds of a load.
 type gauge struct {
 	title string
+	short string // where there is little room
 	value func(*fleet.Second) float64
 	words func(float64) string
 	style func(*look.Theme) look.Style
@@ -432,11 +450,12 @@ func gauges() []gauge {
 	warn := func(t *look.Theme) look.Style { return t.Warn }
 	broken := func(t *look.Theme) look.Style { return t.Broken }
 	return []gauge{
-		{"clients in", func(x *fleet.Second) float64 { return float64(x.In) }, whole, ours, false},
-		{"messages a second heard", func(x *fleet.Second) float64 { return per(x.Heard, x) }, whole, kept, false},
-		{"round trip p99", func(x *fleet.Second) float64 { return x.P99.Seconds() }, moment, warn, true},
+		{"clients in", "", func(x *fleet.Second) float64 { return float64(x.In) }, whole, ours, false},
+		{"messages a second heard", "heard a second", func(x *fleet.Second) float64 { return per(x.Heard, x) }, whole, kept, false},
+		{"round trip p99", "", func(x *fleet.Second) float64 { return x.P99.Seconds() }, moment, warn, true},
 		{
 			"missing: under way, or lost",
+			"missing so far",
 			func(x *fleet.Second) float64 { return float64(x.Missing) },
 			whole,
 			broken,
@@ -444,12 +463,13 @@ func gauges() []gauge {
 		},
 		{
 			"generator, cores",
+			"",
 			func(x *fleet.Second) float64 { return x.CPU },
 			func(f float64) string { return fmt.Sprintf("%.2f", f) },
 			ours,
 			false,
 		},
-		{"round trip p50", func(x *fleet.Second) float64 { return x.P50.Seconds() }, moment, kept, true},
+		{"round trip p50", "", func(x *fleet.Second) float64 { return x.P50.Seconds() }, moment, kept, true},
 	}
 }
 
@@ -460,7 +480,10 @@ func (s *Screen) panels(c look.Canvas, r, other *fleet.Result) int {
 	if c.W >= 120 {
 		columns = 3
 	}
-	if c.H < 24 {
+	switch {
+	case c.H < 24 && r.Took > 0: // there is much to be said below
+		all = all[1:3]
+	case c.H < 24:
 		all = all[:4]
 	}
 	rows := (len(all) + columns - 1) / columns
@@ -493,8 +516,12 @@ func drawGauge(c look.Canvas, g *gauge, r, other *fleet.Result) {
 	if n := len(r.Seconds); n > 0 && g.title == "messages a second heard" && r.Seconds[n-1].Asked > 0 {
 		asked = " of " + g.words(r.Seconds[n-1].Asked)
 	}
-	end := c.Text(2, 0, look.Clip(g.title, c.W-12), t.Strong)
-	c.Text(end+2, 0, look.Clip(g.words(now)+asked, max(0, c.W-end-3)), t.Text)
+	title := g.title
+	if words := g.words(now) + asked; g.short != "" && look.Width(title)+look.Width(words)+6 > c.W {
+		title = g.short
+	}
+	end := c.Text(2, 0, look.Clip(title, c.W-12), t.Strong)
+	c.Text(end+2, 0, look.Clip(g.words(now)+asked, max(0, c.W-end-2)), t.Text)
 	if len(values) == 0 {
 		c.Text(2, 1, "nothing yet", t.Old)
 		return
@@ -551,6 +578,9 @@ func series(g *gauge, r *fleet.Result, room int) (out []float64) {
 	return out
 }
 
+// stepRows is how many of the steps have room where there are so many rows for them and for what follows.
+func stepRows(h, steps int) int { return max(1, min(steps, max(3, h/2))) }
+
 // steps draws the table of steps, the one under way last, and returns how many rows it took.
 func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) int {
 	t := c.Theme
@@ -577,13 +607,14 @@ func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) 
 	if under != nil && !under.At.IsZero() {
 		all = append(all, *under)
 	}
-	rows := max(1, min(len(all), max(3, c.H/2)))
+	rows := stepRows(c.H, len(all))
+	first := min(s.first, len(all)-rows)
 	if under != nil { // the latest is what matters
-		s.first = max(0, len(all)-rows)
+		first = len(all) - rows
 	}
-	s.first = max(0, min(s.first, len(all)-rows))
-	for i := 0; i < rows && s.first+i < len(all); i++ {
-		k := s.first + i
+	first = max(0, first)
+	for i := 0; i < rows && first+i < len(all); i++ {
+		k := first + i
 		x := &all[k]
 		line := fmt.Sprintf(
 			"%4d %7d %7d %9s %9s %8d %9s %9s",
