@@ -523,9 +523,31 @@ func (l *Loader) State() fleet.State { return l.fleet.State() }
 // Hold keeps the load at its step, or lets it go on.
 func (l *Loader) Hold(is bool) { l.fleet.Hold(is) }
 
+// loadEcho is for how long after a load what it let the broker send may still reach an observer.
+const loadEcho = 10 * time.Second
+
+// topics are those of the contract on which the fleet publishes in the place of devices that the site does not have; what
+// comes on them is judged by the load's own sample, and is no matter of the site's.
+func (l *Loader) topics() map[string]bool {
+	if l.load.Clause == "" {
+		return nil
+	}
+	out := map[string]bool{}
+	for _, k := range l.plan.Kinds {
+		for n := range k.Count {
+			if topic := k.Topic(n + 1); !trace.OwnTopic(topic) {
+				out[topic] = true
+			}
+		}
+	}
+	return out
+}
+
 // Run carries the load out; see [fleet.Fleet.Run].
 func (l *Loader) Run(ctx context.Context) *fleet.Result {
 	stop := l.sample.begin(ctx)
+	l.b.obs.loads(l, l.topics())
+	defer time.AfterFunc(loadEcho, func() { l.b.obs.loadEnds(l) })
 	r := l.fleet.Run(ctx)
 	stop()
 	r.Target = l.target

@@ -110,6 +110,9 @@ func TestALoadBesideTheSite(t *testing.T) {
 		r.Traced != 10 {
 		t.Errorf("%v %+v", names, r)
 	}
+	if s := b.Snapshot(); len(s.Strays) > 0 || s.Total > 0 || !seen(s, "v/1/reading") || seen(s, "v/3/reading") {
+		t.Errorf("the load is held against the site: %v, %v", s.Strays, s.Breaches)
+	}
 	for _, n := range []string{"pen-1", "pen-2"} {
 		if s := b.Device(n).State(); s.Phase != "on" || time.Since(s.Since) < time.Second {
 			t.Errorf("%+v", s)

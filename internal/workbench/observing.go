@@ -33,6 +33,8 @@ type observing struct {
 	mu         sync.Mutex // guards what follows
 	judge      *contract.Judge
 	tried      map[string]bool // payloads of checks on the contract's topics
+	loaded     map[string]bool // topics of a load's that are no matter of the site's
+	loader     *Loader         // whose they are
 	journeys   *trace.Journeys
 	statistics *trace.Statistics
 	monitor    *reach.Monitor
@@ -245,7 +247,7 @@ func (o *observing) event(e *trace.Event) {
 		return
 	}
 	at := o.when(e, j)
-	if m != nil && j != nil && !e.Own() && !o.tried[string(m.Payload)] {
+	if m != nil && j != nil && !e.Own() && !o.tried[string(m.Payload)] && !o.loaded[e.Topic()] {
 		o.message(e, m, j, at)
 	}
 	o.missing(o.judge.Seen(e.Broker, at))
@@ -266,6 +268,22 @@ func (o *observing) tries(m *packet.Publish) {
 		o.tried = map[string]bool{}
 	}
 	o.tried[string(m.Payload)] = true
+}
+
+// loads takes in the topics of a load that begins.
+func (o *observing) loads(l *Loader, topics map[string]bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.loader, o.loaded = l, topics
+}
+
+// loadEnds takes in that all has come that a load sent.
+func (o *observing) loadEnds(l *Loader) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.loader == l {
+		o.loader, o.loaded = nil, nil
+	}
 }
 
 // missing tells of what was due and did not come.
