@@ -241,7 +241,12 @@ func TestLoginsAndClauses(t *testing.T) {
 			t.Fatal(err)
 		}
 		c.Parameters["what"] = contract.Parameter{Name: "what", Values: []string{"state"}}
-		c.Clauses = append(c.Clauses, &contract.Clause{Name: "pen.any", Topic: any, From: "pen", To: []string{"desk"}})
+		own, err := contract.ParsePattern("farm/own/{pen}") // a login's own by this parameter alone
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Clauses = append(c.Clauses, &contract.Clause{Name: "pen.any", Topic: any, From: "pen", To: []string{"desk"}},
+			&contract.Clause{Name: "pen.own", Topic: own, From: "pen", To: []string{"desk"}})
 		got, p = contracted(t, target, true)
 		if text := got["contract.nobody-else"]; !strings.HasPrefix(
 			text[0],
@@ -252,9 +257,33 @@ func TestLoginsAndClauses(t *testing.T) {
 		}
 		for i := range p.Results {
 			for _, table := range p.Results[i].Tables {
+				if !slices.Contains(table.Rows, "pen.own of another") {
+					t.Errorf("nobody tried to speak for another: %v", table.Rows)
+				}
 				if cell := table.Cells[slices.Index(table.Rows, "pen.set")][2]; cell.Verdict != proof.Kept ||
 					!strings.Contains(cell.Words, "another clause that it needs") {
 					t.Errorf("the desk on pen.set: %+v", cell)
+				}
+			}
+		}
+		// The same of what it publishes: without that clause it may what it should not.
+		wide := prooftest.Contracted()
+		pen := &wide.Logins[slices.IndexFunc(wide.Logins, func(l standin.Login) bool { return l.Name == "pen-1" })]
+		pen.Publish = append(pen.Publish, "farm/north/net/pen/1/#")
+		s2 := prooftest.Faulty(t, wide)
+		defer s2.Close()
+		needs := prooftest.Target(s2, false)
+		for _, clauses := range [][]*contract.Clause{prooftest.Agreement().Contract.Clauses, c.Clauses} {
+			needs.Agreement = prooftest.Agreement()
+			needs.Agreement.Contract.Parameters, needs.Agreement.Contract.Clauses = c.Parameters, clauses
+			_, p = contracted(t, needs, true)
+			for i := range p.Results {
+				for _, table := range p.Results[i].Tables {
+					cell := table.Cells[slices.Index(table.Rows, "pen.set")][0]
+					if needed := len(clauses) == len(c.Clauses); needed != strings.Contains(cell.Words, "another clause that it needs") ||
+						needed != (cell.Verdict == proof.Kept) {
+						t.Errorf("pen-1 on pen.set, needed %v: %+v", needed, cell)
+					}
 				}
 			}
 		}
