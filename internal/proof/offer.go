@@ -160,6 +160,10 @@ func busy(v packet.Version, err error) bool {
 
 var errNoAnswer = fmt.Errorf("no answer within %s", connectWithin)
 
+// leastKept is for how long a session must be kept so that whoever comes back finds it, in seconds: longer than any check is
+// away.
+const leastKept = 30
+
 // told takes in what a CONNACK of version 5 says (5.0 §3.2.2.3). The older versions have no way to tell, so it is
 // heeded in those too.
 func (o *Offer) told(ack *packet.Connack) {
@@ -171,8 +175,11 @@ func (o *Offer) told(ack *packet.Connack) {
 	if n, told := ack.Properties.Int(packet.MaximumPacketSize); told {
 		o.PacketSize = int(n)
 	}
-	if n, told := ack.Properties.Int(packet.SessionExpiry); told && n == 0 {
+	switch n, told := ack.Properties.Int(packet.SessionExpiry); {
+	case told && n == 0:
 		o.NoSessions = "CONNACK says session expiry 0 (5.0 §3.2.2.3.2)"
+	case told && n < leastKept:
+		o.NoSessions = fmt.Sprintf("CONNACK says session expiry %d s (5.0 §3.2.2.3.2), too short to come back to for sure", n)
 	}
 }
 

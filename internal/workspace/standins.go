@@ -244,6 +244,10 @@ var limitsShape = shape[standin.Limits]{
 			func(_ *loader, l *standin.Limits, v node) {
 				l.ServerKeepAlive = int(v.duration("server-keep-alive") / time.Second)
 			}),
+		own("session-expiry", "duration", "The longest session expiry in version 5, told where a client asks for more.",
+			func(_ *loader, l *standin.Limits, v node) {
+				l.SessionExpiry = int(v.duration("session-expiry") / time.Second)
+			}),
 		pattern("client-id", "A regular expression that the whole client identifier must match.",
 			"the rule for client identifiers", func(l *standin.Limits, re *regexp.Regexp) { l.ClientID = re }),
 		boolean("empty-client-id", "Whether a client may leave its identifier to the stand-in (default true).",

@@ -314,7 +314,7 @@ brokers:
     stand-in:
       logins: [pen-1, pen-2, desk]
       rights: {"pen-*": {publish: ["farm/{login}/#"], subscribe: []}}
-      limits: {maximum-qos: 1, retain-available: false, client-id: "[a-z]+", connections: 5, server-keep-alive: 20s}
+      limits: {maximum-qos: 1, retain-available: false, client-id: "[a-z]+", connections: 5, server-keep-alive: 20s, session-expiry: 90s}
       certificate: expired
 `
 	open := func(text string) *workspace.Workspace {
@@ -344,7 +344,7 @@ brokers:
 	}
 	if l := s.Limits; *l.MaximumQoS != 1 || !l.NoRetained || l.NoShared || l.ClientID.MatchString("a1") ||
 		l.Connections != 5 ||
-		l.ServerKeepAlive != 20 ||
+		l.ServerKeepAlive != 20 || l.SessionExpiry != 90 ||
 		s.Certificate != "expired" {
 		t.Errorf("%+v", s)
 	}

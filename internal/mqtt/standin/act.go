@@ -121,6 +121,7 @@ func (c *conn) disconnected(p *packet.Disconnect) error {
 		if c.session.expiry == 0 && n > 0 {
 			return refuse(packet.ProtocolError, "the session expiry was 0 and cannot be raised (5.0 §3.14.2.2.2)")
 		}
+		n = c.s.opt.Limits.expiry(n)
 		heeds := true
 		c.s.decide(func(d *Decisions) {
 			heeds = heeds && (d.Changed == nil || d.Changed(c.session.expiry, expiryOf(n)))

@@ -24,6 +24,9 @@ type Limits struct {
 	ReceiveMaximum int
 	// ServerKeepAlive replaces the client's keep alive, in seconds; 0 leaves it.
 	ServerKeepAlive int
+	// SessionExpiry is the longest session expiry of version 5, in seconds, told where a client asks for more (5.0
+	// §3.2.2.3.2); 0 for any.
+	SessionExpiry int
 	// ClientID must match the whole client identifier; nil takes any.
 	ClientID *regexp.Regexp
 	// NoEmptyClientID refuses a client that leaves its identifier to the stand-in.
@@ -93,6 +96,14 @@ func (l *Limits) announce() packet.Properties {
 		}
 	}
 	return ps
+}
+
+// expiry is the session expiry that a client of version 5 gets where it asks for so many seconds.
+func (l *Limits) expiry(asked uint32) uint32 {
+	if l.SessionExpiry > 0 {
+		return min(asked, uint32(l.SessionExpiry))
+	}
+	return asked
 }
 
 // limitConnect tells why a CONNECT goes beyond the limits: a reason code of version 5, and

@@ -159,6 +159,10 @@ func (c *conn) welcomeLocked(connect *packet.Connect, last packet.Properties) {
 			keepAlive = own
 		}
 		ack.Properties = append(s.opt.Limits.announce(), last...)
+		asked := connect.Properties.IntOr(packet.SessionExpiry, 0)
+		if given := s.opt.Limits.expiry(asked); given != asked {
+			ack.Properties = append(ack.Properties, packet.Int(packet.SessionExpiry, given))
+		}
 	}
 	s.decide(func(d *Decisions) {
 		if d.KeepAlive != nil {

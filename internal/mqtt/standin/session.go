@@ -150,7 +150,7 @@ func (s *Server) open(id string, p *packet.Connect, c *conn) (ses *session, pres
 	ses.conn, ses.version, c.session = c, p.Level, ses
 	switch {
 	case p.Level == packet.V5:
-		ses.expiry = expiryOf(p.Properties.IntOr(packet.SessionExpiry, 0))
+		ses.expiry = expiryOf(s.opt.Limits.expiry(p.Properties.IntOr(packet.SessionExpiry, 0)))
 	case p.CleanStart:
 		ses.expiry = 0
 	default:

@@ -89,11 +89,12 @@ func needing(is func(n proof.Needs) bool) string {
 	return strings.Join(names, " ")
 }
 
-// What brokers without retained messages, and with no QoS but 0 and 1, or but 0, cannot do.
+// What brokers without retained messages, kept sessions, and with no QoS but 0 and 1, or but 0, cannot do.
 func Storing() string { return needing(func(n proof.Needs) bool { return n.Retained }) }
 func Once() string {
 	return "qos.pairings will.qos " + needing(func(n proof.Needs) bool { return n.QoS == 2 })
 }
+func Keeping() string { return needing(func(n proof.Needs) bool { return n.Sessions }) }
 func Confirmed() string {
 	return "qos.pairings will.qos " + needing(func(n proof.Needs) bool { return n.QoS > 0 })
 }
@@ -127,6 +128,8 @@ func Limits(t *testing.T) {
 		{"10 messages that wait", standin.Limits{Queued: 10}, "", "session.order", ""},
 		{"6 filters in one SUBSCRIBE", standin.Limits{Filters: 6}, "", "subscribe.many", ""},
 		{"receive maximum 1", standin.Limits{ReceiveMaximum: 1}, "", "", ""},
+		{"sessions of 2 s", standin.Limits{SessionExpiry: 2}, "", Keeping(), ""},
+		{"sessions of a minute", standin.Limits{SessionExpiry: 60}, "", "", ""},
 		{"server keep alive", standin.Limits{ServerKeepAlive: 2}, "", KeepAlive, ""},
 		{"client identifiers by a rule", dairy, "dairy-{n}", "", ""},
 		{"client identifiers by a rule that nobody told", dairy, "", "", "client identifier not valid"},
