@@ -125,7 +125,8 @@ trials:
 	hold := func(want string) {
 		t.Helper()
 		for i, r := range b.Try(context.Background(), []string{"absent", "forbidden", "not yet"}, nil, nil).Results {
-			decided := r.Verdict == proof.Broken || i == 2 && r.Verdict == proof.Kept // the next one comes after 100 ms, or before
+			decided := r.Verdict == proof.Broken ||
+				i == 2 && r.Verdict == proof.Kept // the next one comes after 100 ms, or before
 			if decided != (want == "") || !strings.Contains(r.Seen, want) {
 				t.Errorf("%s: %s: %s, want %q", r.Check.Name, r.Verdict, r.Seen, want)
 			}

@@ -70,7 +70,12 @@ func TestARealDeviceIsJudgedThroughItsTap(t *testing.T) {
 	if slices.ContainsFunc(s.Breaches, func(x contract.Breach) bool { return x.Rule != contract.RuleAnswer }) {
 		t.Errorf("it is accused: %v", s.Breaches)
 	}
-	if st := stateOf(t, b, "pen-2"); st.Real == nil || !st.Real.Here || st.Sent == 0 || time.Since(st.Real.Since) > time.Minute {
+	if st := stateOf(
+		t,
+		b,
+		"pen-2",
+	); st.Real == nil || !st.Real.Here || st.Sent == 0 ||
+		time.Since(st.Real.Since) > time.Minute {
 		t.Errorf("here, it looks as %+v", st.Real)
 	}
 	say(`{"kg": 44, "at": "1970-01-01T00:00:00Z"}`)
@@ -355,7 +360,12 @@ taps: {bench: {listen: "mqtt://127.0.0.1:0", device: pen, rules: [`+tt.rules+`]}
 				if err != nil || len(taps) != 1 {
 					t.Fatal(taps, err)
 				}
-				await(t, b, "an observer", func(s workbench.Snapshot) bool { return len(s.Sights) > 0 && s.Sights[0].Open })
+				await(
+					t,
+					b,
+					"an observer",
+					func(s workbench.Snapshot) bool { return len(s.Sights) > 0 && s.Sights[0].Open },
+				)
 				l, err := link.Dial(context.Background(), taps[0].At[0])
 				if err != nil {
 					t.Fatal(err)

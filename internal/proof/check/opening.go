@@ -226,6 +226,9 @@ func connectEmptyIDKept(p *proof.Pass) error {
 		return err
 	}
 	if told == nil {
+		if e := p.Ending(link, from, 0); e != nil && e.By == client.ByReset {
+			return proof.Undecide("the link was reset: CONNACK 2 may have gone with it")
+		}
 		return proof.Break("the link was closed without CONNACK 2")
 	}
 	if ack, is := told.Packet.(*packet.Connack); !is || ack.Code != packet.RefusedIdentifier {
