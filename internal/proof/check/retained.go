@@ -16,7 +16,7 @@ var stores = []string{"retain.greets"}
 // The checks of what is stored beside those in retain.go: what replaces it, what leaves it, whom it greets.
 var retained = []*proof.Check{
 	{Name: "retain.replaced", Title: "only the newest message is stored",
-		Expected: "the last of five stored messages greets a newcomer, and no other: they are long and short, at QoS 1 and 2, of two publishers",
+		Expected: "the last of five stored messages greets a newcomer, and no other: they are long and short, at QoS 1 and 2, of two publishers; a sixth at QoS 0 takes its place, and need not be stored itself",
 		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 3, QoS: 1, Retained: true}, Requires: stores, Run: retainReplaced},
 	{Name: "retain.unretained-leaves", Title: "a plain message leaves what is stored",
 		Expected: "the stored message greets a newcomer after plain messages on its topic, an empty one among them",
@@ -117,6 +117,43 @@ func retainReplaced(p *proof.Pass) error {
 		return err
 	}
 	p.Saw("the fifth message, and no other")
+	return replacedAtZero(p, one, other, topic, last)
+}
+
+// replacedAtZero stores a message at QoS 0: it need not be stored itself, and must discard the one before (3.1.1 §3.3.1.3).
+// That the broker has taken it shows with a subscriber that gets it.
+func replacedAtZero(p *proof.Pass, publisher, watcher *proof.Client, topic, before string) error {
+	const text = "a value at QoS 0"
+	from := p.Mark()
+	if _, err := p.Subscribe(watcher, topic, 0); err != nil {
+		return err
+	}
+	p.Step("store a message at QoS 0")
+	if _, err := p.Publish(publisher, publish(topic, text, 0, true)); err != nil {
+		return err
+	}
+	came := p.AwaitMessage(watcher, from, topic, text)
+	if came == nil {
+		p.Note("a message at QoS 0 was lost, which may be; whether it discards the stored one is not seen")
+		return nil
+	}
+	got, err := greeted(p, "later-newcomer", exact(topic), topic)
+	if err != nil {
+		return err
+	}
+	for _, e := range got {
+		switch greeting := string(e.Publish().Payload); {
+		case greeting != before:
+		case p.Version == packet.V31:
+			p.Note("a stored message at QoS 0 leaves the one before it stored; 3.1 does not say")
+		default:
+			p.Decide(came, e)
+			return proof.Break("%.40q greeted a newcomer, though a retained message at QoS 0 has come since", greeting)
+		}
+	}
+	if len(got) == 0 {
+		p.Note("retained messages at QoS 0 are not stored, which 3.1.1 §3.3.1.3 allows")
+	}
 	return nil
 }
 

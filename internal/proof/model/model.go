@@ -57,6 +57,8 @@ type Session struct {
 	open    map[uint16]*flight
 	flights int
 	ended   []*debt // of sessions of this client before
+	// vague are topics of which it was not known what is stored when a subscription was greeted: that may still come.
+	vague map[string]bool
 }
 
 // debt is what a session may and must get of one message, for one cause.
@@ -190,6 +192,9 @@ func (s *State) end(x *Session) {
 // Gone takes in that a client's connection is over, and its session with it where that is not kept.
 func (s *State) Gone(id string) {
 	x := s.Session(id)
+	for _, d := range x.debts { // it may have been sent to the link that is gone now
+		d.dup = true
+	}
 	x.Connected, x.Holding = false, false
 	if !x.Kept {
 		s.end(x)
@@ -228,6 +233,14 @@ func (s *State) greet(x *Session, sub *Sub, existed bool) {
 	filter, share := sub.shared()
 	if s.Version == packet.V5 && !share && (sub.RetainHandling == 2 || sub.RetainHandling == 1 && existed) {
 		return
+	}
+	for name, unsure := range s.Unsure {
+		if unsure && topic.Match(filter, name) {
+			if x.vague == nil {
+				x.vague = map[string]bool{}
+			}
+			x.vague[name] = true
+		}
 	}
 	for name, m := range s.Retained {
 		if !topic.Match(filter, name) {
@@ -390,6 +403,7 @@ func (s *State) Again(m *Message) {
 				d.least = 0
 				continue
 			}
+			d.dup = d.dup || old.dup
 			if slices.Max(old.qos) == 0 { // at QoS 0 it need not have waited, where it was taken the first time
 				d.least = 0
 			}
@@ -531,7 +545,7 @@ func (s *State) find(x *Session, p *packet.Publish) (*debt, *Violation) {
 		}
 	}
 	if best != nil && best.Rule == &FlagOfCopy && p.Retain && s.Retained[p.Topic] != of[0].m && of[0].m.Retain &&
-		!s.Unsure[p.Topic] {
+		!s.Unsure[p.Topic] && !x.vague[p.Topic] {
 		return nil, broken(&StoredWrong, "%s greets %s, and is no longer stored", named(of[0].m), x.ID)
 	}
 	if len(p.Payload) == 0 { // one empty message is like another
@@ -540,7 +554,7 @@ func (s *State) find(x *Session, p *packet.Publish) (*debt, *Violation) {
 		}
 		return nil, nil
 	}
-	if best != nil && !(p.Retain && s.Unsure[p.Topic]) {
+	if best != nil && !(p.Retain && (s.Unsure[p.Topic] || x.vague[p.Topic])) {
 		return nil, best
 	}
 	return nil, s.stranger(x, p)
@@ -619,7 +633,7 @@ func users(all packet.Properties) string {
 
 // stranger says why a message must not have come that nothing is owed of.
 func (s *State) stranger(x *Session, p *packet.Publish) *Violation {
-	if p.Retain && s.Unsure[p.Topic] {
+	if p.Retain && (s.Unsure[p.Topic] || x.vague[p.Topic]) {
 		return nil // one that was stored before, or after
 	}
 	for _, d := range x.ended {

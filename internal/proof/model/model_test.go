@@ -58,3 +58,86 @@ func TestWhatIsStoredIsUnknownWhereTwoAreUnderWay(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsUnderWayWhenALinkEnds: what may have been sent to a link that was gone already comes with DUP, for the first
+// time that it is seen; what is sent on the connection that stands does not.
+func TestWhatIsUnderWayWhenALinkEnds(t *testing.T) {
+	for name, tt := range map[string]struct {
+		sure, gone, again, stored bool // again: its publisher sends it again; stored: it greets a subscription
+		want                      *model.Rule
+	}{
+		"live":                           {sure: true, want: &model.FirstDup},
+		"live, and the link ends":        {sure: true, gone: true},
+		"greeting":                       {sure: true, stored: true, want: &model.FirstDup},
+		"greeting, and the link ends":    {sure: true, stored: true, gone: true},
+		"sent again":                     {again: true, want: &model.FirstDup},
+		"the link ends, then sent again": {again: true, gone: true},
+	} {
+		s := model.New(packet.V5)
+		enter := func(present bool) {
+			if v := s.Connected("bob", false, true, present, nil, 0); v != nil {
+				t.Fatal(v)
+			}
+		}
+		subscribe := func() {
+			if v := s.Subscribed("bob", []packet.Subscription{{Filter: "a/#", QoS: 1}}, []packet.ReasonCode{1}); v != nil {
+				t.Fatal(v)
+			}
+		}
+		enter(false)
+		m := &model.Message{By: "ann", Sure: tt.sure, Publish: packet.Publish{Topic: "a/x", QoS: 1, Retain: tt.stored, Payload: []byte("m")}}
+		if !tt.stored {
+			subscribe()
+		}
+		s.Published(m)
+		if tt.stored {
+			subscribe()
+		}
+		if tt.gone {
+			s.Gone("bob")
+			enter(true)
+		}
+		if tt.again {
+			s.Again(m)
+		}
+		p := m.Publish
+		p.ID, p.Dup = 1, true
+		v := s.Received("bob", &p)
+		if (v == nil) != (tt.want == nil) || v != nil && v.Rule != tt.want {
+			t.Errorf("%s: %v", name, v)
+		}
+	}
+}
+
+// TestAGreetingThatIsLate: what may have been stored when a subscription came may greet it after another took its place;
+// nobody who subscribes later.
+func TestAGreetingThatIsLate(t *testing.T) {
+	s := model.New(packet.V5)
+	enters := func(id string) {
+		if v := s.Connected(id, true, false, false, nil, 0); v != nil {
+			t.Fatal(v)
+		}
+		if v := s.Subscribed(id, []packet.Subscription{{Filter: "a/x", QoS: 1}}, []packet.ReasonCode{1}); v != nil {
+			t.Fatal(v)
+		}
+	}
+	say := func(text string, qos packet.QoS, sure bool) *model.Message {
+		m := &model.Message{By: text, Sure: sure, Publish: packet.Publish{Topic: "a/x", QoS: qos, Retain: true, Payload: []byte(text)}}
+		s.Published(m)
+		return m
+	}
+	one := say("one", 1, false)
+	say("", 0, true)
+	s.Again(one)
+	enters("bob")
+	say("two", 1, true)
+	enters("cat")
+	p := one.Publish
+	p.ID = 1
+	if v := s.Received("bob", &p); v != nil {
+		t.Errorf("a late greeting: %v", v)
+	}
+	if v := s.Received("cat", &p); v == nil || v.Rule != &model.StoredWrong {
+		t.Errorf("a wrong greeting: %v", v)
+	}
+}

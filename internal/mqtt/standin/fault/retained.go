@@ -22,6 +22,8 @@ func retained() []standin.Fault {
 	return []standin.Fault{
 		of("retain.third-lost", "A stored message is replaced once, and not again.", nil, "retain.replaced",
 			standin.Decisions{Store: twiceStored()}),
+		of("retain.zero-leaves", "A retained message at QoS 0 leaves the stored one in its place.", told, "retain.replaced",
+			standin.Decisions{Store: func(m *packet.Publish) bool { return m.QoS > 0 || len(m.Payload) == 0 }}),
 		of("retain.overwritten", "A plain message replaces the stored one.", nil, "retain.unretained-leaves",
 			standin.Decisions{Retains: overwritten()}),
 		of("retain.cleared-by-plain", "An empty message clears the stored one, whatever its retain flag.", nil, "retain.unretained-leaves",
