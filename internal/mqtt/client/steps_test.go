@@ -341,7 +341,9 @@ func TestAFrozenLinkHoldsWhatIsWritten(t *testing.T) {
 		c.Thaw()
 		s.want("PUBLISH a q1 #2")
 		s.want("PINGREQ")
-		if got := e.take(); got != "thawed: reading and writing go on; > PUBLISH a q1 #2; > PINGREQ; < PUBACK #1" {
+		got := e.take() // what is written and what is read go on side by side
+		if strings.Replace(got, "; < PUBACK #1", "", 1) != "thawed: reading and writing go on; > PUBLISH a q1 #2; > PINGREQ" ||
+			!strings.Contains(got, "; < PUBACK #1") {
 			t.Error(got)
 		}
 		c.Start(packet.Publish{Topic: "free"})

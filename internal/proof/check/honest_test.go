@@ -26,42 +26,14 @@ func between(
 	v packet.Version,
 	keep func(number int, l *link.Link, p packet.Packet) bool,
 ) func(context.Context) (*link.Link, error) {
-	var number atomic.Int64 // clients connect side by side
-	return func(ctx context.Context) (*link.Link, error) {
-		broker, err := s.Dial(ctx)
-		if err != nil {
-			return nil, err
+	through := func(number int, l *link.Link) relayed {
+		return func(_ packet.Version, on func([]byte), p packet.Packet, raw []byte) {
+			if keep(number, l, p) {
+				on(raw)
+			}
 		}
-		mine := int(number.Add(1))
-		inner, outer := link.Pipe()
-		go func() { // towards the broker, byte for byte
-			buf := make([]byte, 4096)
-			for {
-				n, err := inner.Read(buf)
-				if err != nil {
-					if inner.End() == link.EndRST {
-						broker.Cut()
-					}
-					broker.Close()
-					return
-				}
-				broker.Write(buf[:n])
-			}
-		}()
-		go func() { // from the broker, packet by packet
-			for r := packet.NewReader(broker, v); ; {
-				p, raw, err := r.Next()
-				if err != nil {
-					inner.Close()
-					return
-				}
-				if keep(mine, inner, p) {
-					inner.Write(raw)
-				}
-			}
-		}()
-		return outer, nil
 	}
+	return relay(s, v, through, func(l *link.Link) { l.Close() }, false)
 }
 
 // TestChecksDoNotKeepWhatTheyDidNotSee: a broker, or a network, that fails in ways no fault of

@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -232,7 +233,11 @@ func leftOpen(
 	defer func() { s.Close(); time.Sleep(5 * time.Second) }() // the links end behind it
 	target := prooftest.Target(s, false)
 	if through != nil || ends != nil || again {
-		target.Dial = relay(s, v, through, ends, again)
+		var each func(int, *link.Link) relayed
+		if through != nil {
+			each = func(int, *link.Link) relayed { return through() }
+		}
+		target.Dial = relay(s, v, each, ends, again)
 		target.Doors = nil
 	}
 	p, err := proof.Run(t.Context(), target, proof.Options{Checks: check.All(), Versions: []packet.Version{v}})
@@ -262,19 +267,22 @@ func leftOpen(
 	}
 }
 
-// relay puts something between the checks' clients and a stand-in.
+// relay puts something between the checks' clients and a stand-in. through is asked for each connection, by its number from
+// 1, and has the link to the client.
 func relay(
 	s *standin.Server,
 	v packet.Version,
-	through func() relayed,
+	through func(number int, l *link.Link) relayed,
 	ends func(*link.Link),
 	again bool,
 ) func(context.Context) (*link.Link, error) {
+	var number atomic.Int64 // clients connect side by side
 	return func(ctx context.Context) (*link.Link, error) {
 		broker, err := s.Dial(ctx)
 		if err != nil {
 			return nil, err
 		}
+		mine := int(number.Add(1))
 		inner, outer := link.Pipe()
 		var mu sync.Mutex // guards what follows
 		open, turn := map[uint16]*packet.Publish{}, 0
@@ -333,7 +341,7 @@ func relay(
 		go func() { // from the broker, packet by packet
 			pass := func(_ packet.Version, on func([]byte), _ packet.Packet, raw []byte) { on(raw) }
 			if through != nil {
-				pass = through()
+				pass = through(mine, inner)
 			}
 			for r := packet.NewReader(broker, v); ; {
 				p, raw, err := r.Next()
