@@ -97,12 +97,26 @@ func Contracted() standin.Options {
 // thirtieth fault: 'make test' runs the whole without it.
 func Matrix(t *testing.T, versions ...packet.Version) {
 	t.Helper()
-	if Raced {
-		const some = 15
-		Sample(t, some, versions...)
-		return
+	said := &words{said: map[saying]string{}}
+	t.Run("faults", func(t *testing.T) {
+		faults := fault.All()
+		if Raced {
+			const some = 30
+			faults = every(some)
+		}
+		matrix(t, faults, versions, said)
+	})
+	said.compare(t)
+}
+
+// every returns every nth fault.
+func every(n int) (some []standin.Fault) {
+	for i, f := range fault.All() {
+		if i%n == 0 {
+			some = append(some, f)
+		}
 	}
-	matrix(t, fault.All(), versions)
+	return some
 }
 
 // Sample is the matrix of every nth fault, of half as many under the race detector: for what carries checks out and
@@ -112,16 +126,10 @@ func Sample(t *testing.T, n int, versions ...packet.Version) {
 	if Raced {
 		n *= 2
 	}
-	var some []standin.Fault
-	for i, f := range fault.All() {
-		if i%n == 0 {
-			some = append(some, f)
-		}
-	}
-	matrix(t, some, versions)
+	matrix(t, every(n), versions, nil)
 }
 
-func matrix(t *testing.T, faults []standin.Fault, versions []packet.Version) {
+func matrix(t *testing.T, faults []standin.Fault, versions []packet.Version, said *words) {
 	t.Helper()
 	faults = append([]standin.Fault{{Name: "", Sentence: "No fault."}}, faults...)
 	for _, f := range faults {
@@ -165,6 +173,9 @@ func matrix(t *testing.T, faults []standin.Fault, versions []packet.Version) {
 					}
 					if err != nil {
 						t.Fatal(err)
+					}
+					if said != nil {
+						said.of(f.Name, p)
 					}
 					want := slices.Sorted(slices.Values(meant(f.Breaks, v)))
 					if got := Names(p, proof.Broken); !slices.Equal(got, want) {
