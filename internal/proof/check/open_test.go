@@ -23,19 +23,22 @@ import (
 // relayed lets packets from the broker go through what writes them on, or something else, or later.
 type relayed func(v packet.Version, on func([]byte), p packet.Packet, raw []byte)
 
+// unusual is a broker that is unlike the stand-in where the standard leaves it open.
+type unusual struct {
+	name      string // with the section that leaves it open
+	decisions standin.Decisions
+	relayed   func() relayed // for each connection; nil for none
+	versions  []packet.Version
+	ends      func(*link.Link) // how links end; nil for a second later
+	again     bool             // PUBLISH comes again on the same link until it is acknowledged
+	unsure    string           // the check that cannot be decided by it
+	jumbled   bool             // what comes again comes in another order, which no broker does (§4.6)
+}
+
 // TestWhatTheStandardLeavesOpenIsNoFault: a broker that is unlike the stand-in where it may be is accused of nothing, and
 // nothing about it stays undecided.
 func TestWhatTheStandardLeavesOpenIsNoFault(t *testing.T) {
-	for i, tt := range []struct {
-		name      string // with the section that leaves it open
-		decisions standin.Decisions
-		relayed   func() relayed // for each connection; nil for none
-		versions  []packet.Version
-		ends      func(*link.Link) // how links end; nil for a second later
-		again     bool             // PUBLISH comes again on the same link until it is acknowledged
-		unsure    string           // the check that cannot be decided by it
-		jumbled   bool             // what comes again comes in another order, which no broker does (§4.6)
-	}{
+	for i, tt := range []unusual{
 		{name: "CONNACK takes its time (3.1.1 §3.1.4)", decisions: standin.Decisions{Hold: 900 * time.Millisecond}},
 		{name: "refusals are not told (5.0 §3.1.4)", decisions: standin.Decisions{
 			Code: func(_ *packet.Connect, code packet.ReasonCode) (packet.ReasonCode, bool) {
@@ -177,7 +180,7 @@ func TestWhatTheStandardLeavesOpenIsNoFault(t *testing.T) {
 			t.Run(fmt.Sprintf("%s in %s", tt.name, v), func(t *testing.T) {
 				t.Parallel()
 				synctest.Test(t, func(t *testing.T) {
-					leftOpen(t, v, tt.decisions, tt.relayed, tt.ends, tt.again, tt.unsure, !tt.jumbled)
+					leftOpen(t, v, &tt)
 				})
 			})
 		}
@@ -214,30 +217,22 @@ func later(by func(packet.Packet) time.Duration) relayed {
 	}
 }
 
-func leftOpen(
-	t *testing.T,
-	v packet.Version,
-	d standin.Decisions,
-	through func() relayed,
-	ends func(*link.Link),
-	again bool,
-	unsure string,
-	explored bool,
-) {
+// leftOpen holds it to that in a version.
+func leftOpen(t *testing.T, v packet.Version, x *unusual) {
 	o := prooftest.Secured()
-	o.Faults = []standin.Fault{{Name: "open", Decisions: d}}
+	o.Faults = []standin.Fault{{Name: "open", Decisions: x.decisions}}
 	s, err := standin.New(o)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer func() { s.Close(); time.Sleep(5 * time.Second) }() // the links end behind it
 	target := prooftest.Target(s, false)
-	if through != nil || ends != nil || again {
+	if x.relayed != nil || x.ends != nil || x.again {
 		var each func(int, *link.Link) relayed
-		if through != nil {
-			each = func(int, *link.Link) relayed { return through() }
+		if x.relayed != nil {
+			each = func(int, *link.Link) relayed { return x.relayed() }
 		}
-		target.Dial = relay(s, v, each, ends, again)
+		target.Dial = relay(s, v, each, x.ends, x.again)
 		target.Doors = nil
 	}
 	p, err := proof.Run(t.Context(), target, proof.Options{Checks: check.All(), Versions: []packet.Version{v}})
@@ -245,11 +240,11 @@ func leftOpen(
 		t.Fatal(err)
 	}
 	for _, r := range p.Results {
-		if r.Verdict == proof.Broken || r.Verdict == proof.Undecided && r.Check.Name != unsure {
+		if r.Verdict == proof.Broken || r.Verdict == proof.Undecided && r.Check.Name != x.unsure {
 			t.Errorf("%s is %s: %s %q", r.Check.Name, r.Verdict, r.Seen, r.Notes)
 		}
 	}
-	if !explored || prooftest.Raced {
+	if x.jumbled || prooftest.Raced {
 		return
 	}
 	const many = 100
