@@ -89,9 +89,10 @@ func (p *Pass) Expect(text string) { p.result.Expected = text }
 
 // Note adds a remark that does not change the verdict.
 func (p *Pass) Note(format string, args ...any) {
+	text := said(format, args)
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if text := fmt.Sprintf(format, args...); !slices.Contains(p.result.Notes, text) {
+	if !slices.Contains(p.result.Notes, text) {
 		p.result.Notes = append(p.result.Notes, text)
 	}
 }

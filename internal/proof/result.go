@@ -33,17 +33,27 @@ type outcome struct {
 
 func (o *outcome) Error() string { return string(o.verdict) + ": " + o.text }
 
+// said formats a text. Of an outcome among args it is what that says: its verdict is not that of the check.
+func said(format string, args []any) string {
+	for i, x := range args {
+		if o, is := x.(*outcome); is {
+			args[i] = o.text
+		}
+	}
+	return fmt.Sprintf(format, args...)
+}
+
 // Break ends a check as broken: what was seen instead.
-func Break(format string, args ...any) error { return &outcome{Broken, fmt.Sprintf(format, args...)} }
+func Break(format string, args ...any) error { return &outcome{Broken, said(format, args)} }
 
 // Undecide ends a check that could not be carried out.
 func Undecide(format string, args ...any) error {
-	return &outcome{Undecided, fmt.Sprintf(format, args...)}
+	return &outcome{Undecided, said(format, args)}
 }
 
 // Unsupport ends a check of what the broker says it does not offer.
 func Unsupport(format string, args ...any) error {
-	return &outcome{Unsupported, fmt.Sprintf(format, args...)}
+	return &outcome{Unsupported, said(format, args)}
 }
 
 // Skip ends a check that is not asked for.

@@ -181,14 +181,21 @@ func (o *observing) when(e *trace.Event, j *trace.Journey) time.Time {
 // tapped takes in that a tap disturbed what a client sent last: when that goes on is not seen.
 func (b *behind) tapped(sender string) {
 	const most = 100
+	var in *[]departure // at which QoS, and where
+	var last int
 	for c := range b.under {
 		under := b.under[c]
 		for i := len(under) - 1; i >= max(0, len(under)-most); i-- {
 			if under[i].sender == sender {
-				b.under[c] = slices.Delete(under, i, i+1)
-				return
+				if in == nil || under[i].at.After((*in)[last].at) {
+					in, last = &b.under[c], i
+				}
+				break
 			}
 		}
+	}
+	if in != nil {
+		*in = slices.Delete(*in, last, last+1)
 	}
 }
 

@@ -50,7 +50,7 @@ func TestWhatIsUnderWay(t *testing.T) {
 	at := func(ms int) time.Time { return start.Add(time.Duration(ms) * time.Millisecond) }
 	for name, tt := range map[string]struct {
 		sent []departure // a second letter of the name makes it one of QoS 1
-		got  []int       // when what came was sent, at QoS 0
+		got  []int       // when what came was sent, at QoS 0; -1 for a tap that disturbs what a sent last
 		now  int
 		want int // judged as of
 	}{
@@ -64,6 +64,9 @@ func TestWhatIsUnderWay(t *testing.T) {
 		"a later one came":        {[]departure{{"a", at(0)}, {"b", at(10)}, {"b", at(2000)}}, []int{2000}, 3000, 3000},
 		"at another QoS":          {[]departure{{"a1", at(0)}, {"b1", at(10)}, {"b", at(2000)}}, []int{2000}, 3000, 0},
 		"one at QoS 1, one at 0":  {[]departure{{"a1", at(10)}, {"b", at(0)}}, nil, 3000, 0},
+		"the last is disturbed":   {[]departure{{"a", at(0)}, {"b", at(10)}, {"a1", at(20)}}, []int{-1}, 3000, 0},
+		"all of one is disturbed": {[]departure{{"a1", at(0)}, {"b", at(10)}, {"a", at(20)}}, []int{-1, -1}, 3000, 3000},
+		"no more to disturb":      {[]departure{{"b", at(0)}, {"c", at(10)}}, []int{-1}, 3000, 0},
 		"they are lost":           {[]departure{{"a", at(0)}, {"b", at(10)}}, nil, 10_011, 10_011},
 		"the younger is not lost": {[]departure{{"a", at(0)}, {"b", at(2000)}, {"a", at(3000)}}, nil, 10_011, 2000},
 	} {
@@ -72,6 +75,10 @@ func TestWhatIsUnderWay(t *testing.T) {
 			b.sent(departure{d.sender[:1], d.at}, packet.QoS(len(d.sender)-1))
 		}
 		for _, ms := range tt.got {
+			if ms < 0 {
+				b.tapped("a")
+				continue
+			}
 			b.got(at(ms), 0)
 		}
 		if got := b.when(at(tt.now)); !got.Equal(at(tt.want)) {

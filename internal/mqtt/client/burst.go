@@ -63,7 +63,7 @@ func (k *conn) ungather() error {
 	if len(k.gathered) == 0 {
 		return nil
 	}
-	k.lastWrite = time.Now()
+	k.lastWrite = time.Since(k.began)
 	_, err := k.link.Write(k.gathered)
 	k.gathered = k.gathered[:0]
 	if cap(k.gathered) > burstBuffer/16 && k.gathering == 0 {

@@ -118,20 +118,22 @@ type conn struct {
 	c     *Client
 	link  *link.Link
 	limit limits
-	ready chan *packet.Connack // capacity 1; nil when CONNACK was taken from it
-	done  chan struct{}        // closed when the connection has ended
-	err   error                // why; set before done is closed
+	ready chan *packet.Connack // capacity 1, closed where none comes; of the reading goroutine, nil after that
+	done  chan struct{}        // closed when the connection has ended; nil where nobody waits; guarded by c.mu
+	err   error                // why; set before that
 
 	writeMu   sync.Mutex
-	lastWrite time.Time
-	burst     *burst // packets that go out together; nil while they go out one by one
+	lastWrite time.Duration // since began
+	burst     *burst        // packets that go out together; nil while they go out one by one
 	gathered  []byte
 	gathering int32 // calls of Gather under way
+	over      bool  // it has ended; guarded by c.mu
 	bye       bool  // DISCONNECT was sent or the owner ended the link
 
-	answered  bool // CONNACK came; of the reading goroutine, as what follows
-	refused   bool // it refused
-	announced bool // a maximum packet size of ours: what is larger breaks a rule
+	answered  bool  // CONNACK came; of the reading goroutine, as what follows
+	refused   bool  // it refused
+	announced bool  // a maximum packet size of ours: what is larger breaks a rule
+	row       int32 // reads in a row that came quickly
 
 	frozen  atomic.Bool
 	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed
@@ -146,11 +148,15 @@ type conn struct {
 	began time.Time
 
 	reader   *packet.Reader // of the reading goroutine, as what follows
-	lastRead time.Time
-	row      int // reads in a row that came quickly
+	lastRead time.Duration  // since began
 	said     *packet.Disconnect
 
-	exchange auth.Exchange // of enhanced authentication, while one is under way
+	enhanced *enhanced // nil where authentication is not enhanced
+}
+
+// enhanced is an authentication beyond user name and password.
+type enhanced struct {
+	exchange auth.Exchange // while one is under way
 	renewed  *waiter       // waits for a re-authentication
 }
 
@@ -205,13 +211,14 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 		return nil, err
 	}
 	k := &conn{
-		c:         c,
-		link:      l,
-		ready:     make(chan *packet.Connack, 1),
-		done:      make(chan struct{}),
-		lastWrite: time.Now(),
-		began:     time.Now(),
+		c:     c,
+		link:  l,
+		ready: make(chan *packet.Connack, 1),
+		began: time.Now(),
+
+		lastRead: -time.Hour,
 	}
+	ready := k.ready
 	connect := c.opt.Connect
 	connect.Level = c.opt.Version
 	if c.opt.Before != nil {
@@ -251,23 +258,18 @@ func (c *Client) Connect(ctx context.Context) (*packet.Connack, error) {
 	go k.wait()
 	if err := k.send(&connect); err != nil {
 		k.end(err)
-		<-k.done
+		<-k.gone()
 		return nil, k.err
 	}
 	select {
-	case ack := <-k.ready:
-		k.ready = nil // there is no other: an idle session holds little memory
-		return ack, k.connected(ack)
-	case <-k.done:
-		select {
-		case ack := <-k.ready: // it refused and closed
-			return ack, k.connected(ack)
-		default:
+	case ack, came := <-ready:
+		if !came {
 			return nil, k.err
 		}
+		return ack, k.connected(ack) // it may have closed behind a refusal
 	case <-ctx.Done():
 		k.end(nil)
-		<-k.done
+		<-k.gone()
 		return nil, fmt.Errorf("no CONNACK: %w", context.Cause(ctx))
 	}
 }
@@ -281,11 +283,11 @@ func (k *conn) connected(ack *packet.Connack) error {
 		grace := time.NewTimer(refusalGrace)
 		defer grace.Stop()
 		select {
-		case <-k.done:
+		case <-k.gone():
 		case <-grace.C:
 			closed = false
 			k.end(nil)
-			<-k.done
+			<-k.gone()
 		}
 		server, _ := ack.Properties.Str(packet.ServerReference)
 		return &RefusedError{Code: ack.Code, Version: c.opt.Version, Reason: reason, Closed: closed, Server: server}
@@ -352,7 +354,9 @@ func (k *conn) accept(ack *packet.Connack) error {
 		}
 	}
 	k.refused = ack.Code != 0
-	k.ready <- ack // the only one
+	ready := k.ready
+	k.ready = nil // CONNACK comes once, and an idle session holds little memory
+	ready <- ack
 	return nil
 }
 
@@ -389,11 +393,23 @@ func (c *Client) current() *conn {
 // is closed already where there is none.
 func (c *Client) Done() <-chan struct{} {
 	if k := c.current(); k != nil {
-		return k.done
+		return k.gone()
 	}
 	closed := make(chan struct{})
 	close(closed)
 	return closed
+}
+
+// gone returns a channel that is closed when the connection has ended.
+func (k *conn) gone() <-chan struct{} {
+	k.c.mu.Lock()
+	defer k.c.mu.Unlock()
+	if k.done == nil {
+		if k.done = make(chan struct{}); k.over {
+			close(k.done)
+		}
+	}
+	return k.done
 }
 
 // Ended returns how the last connection ended, or nil.
@@ -484,8 +500,10 @@ func (k *conn) finish(err error) {
 	}
 	waiting := c.acks
 	c.acks = nil
-	renewed := k.renewed
-	k.renewed = nil
+	var renewed *waiter
+	if e := k.enhanced; e != nil {
+		renewed, e.renewed = e.renewed, nil
+	}
 	c.mu.Unlock()
 	if renewed != nil {
 		close(renewed.done)
@@ -503,7 +521,15 @@ func (k *conn) finish(err error) {
 	k.pings = nil
 	k.pingMu.Unlock()
 	c.linkEnded(LinkEnded, by, text)
-	close(k.done)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if k.over = true; k.done != nil {
+		close(k.done)
+	}
+	if k.ready != nil {
+		close(k.ready)
+		k.ready = nil
+	}
 }
 
 // Disconnect says goodbye with DISCONNECT and closes the link (§3.14). In version 5
@@ -547,7 +573,7 @@ func (c *Client) leave(how func(*conn) error) error {
 		return ErrNotConnected
 	}
 	err := how(k)
-	<-k.done
+	<-k.gone()
 	return err
 }
 

@@ -11,11 +11,15 @@ import (
 // beginAuth puts the beginning of enhanced authentication into CONNECT (5.0 §4.12).
 func (k *conn) beginAuth(connect *packet.Connect) error {
 	m := k.c.opt.Auth
-	if m == nil || k.c.opt.Version != packet.V5 {
+	if m == nil {
 		return nil
 	}
-	k.exchange = m.Begin()
-	data, err := k.exchange.Next(nil)
+	k.enhanced = &enhanced{}
+	if k.c.opt.Version != packet.V5 {
+		return nil
+	}
+	k.enhanced.exchange = m.Begin()
+	data, err := k.enhanced.exchange.Next(nil)
 	if err != nil {
 		return fmt.Errorf("%s: %w", m.Name(), err)
 	}
@@ -27,17 +31,18 @@ func (k *conn) beginAuth(connect *packet.Connect) error {
 // proven takes the server's last word of an exchange, in CONNACK or AUTH, and tells
 // why it is not believed.
 func (k *conn) proven(ps packet.Properties) error {
-	if k.exchange == nil {
+	e := k.enhanced
+	if e == nil || e.exchange == nil {
 		return nil
 	}
-	defer func() { k.exchange = nil }()
+	defer func() { e.exchange = nil }()
 	name := k.c.opt.Auth.Name()
 	if data, ok := ps.Str(packet.AuthData); ok {
-		if _, err := k.exchange.Next([]byte(data)); err != nil {
+		if _, err := e.exchange.Next([]byte(data)); err != nil {
 			return &ruleError{packet.NotAuthorized, fmt.Sprintf("%s: the broker has not shown that it knows the password: %v", name, err)}
 		}
 	}
-	if !k.exchange.Proven() {
+	if !e.exchange.Proven() {
 		return &ruleError{packet.NotAuthorized, name + ": the broker let us in without showing that it knows the password"}
 	}
 	return nil
@@ -48,7 +53,7 @@ func (k *conn) challenged(p *packet.Auth) error {
 	c := k.c
 	method, _ := p.Properties.Str(packet.AuthMethod)
 	switch {
-	case k.exchange == nil:
+	case k.enhanced == nil || k.enhanced.exchange == nil:
 		return &ruleError{packet.ProtocolError, "the broker sent AUTH where no authentication is under way (5.0 §4.12)"}
 	case method != c.opt.Auth.Name():
 		return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker changed the authentication method to %q (5.0 §4.12)", method)}
@@ -57,8 +62,8 @@ func (k *conn) challenged(p *packet.Auth) error {
 			return err // whoever waits for it hears of it from finish
 		}
 		c.mu.Lock()
-		w := k.renewed
-		k.renewed = nil
+		w := k.enhanced.renewed
+		k.enhanced.renewed = nil
 		c.mu.Unlock()
 		if w != nil {
 			w.done <- p
@@ -68,7 +73,7 @@ func (k *conn) challenged(p *packet.Auth) error {
 		return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker sent AUTH with 0x%02X (5.0 §3.15.2.1)", byte(p.Code))}
 	}
 	data, _ := p.Properties.Str(packet.AuthData)
-	answer, err := k.exchange.Next([]byte(data))
+	answer, err := k.enhanced.exchange.Next([]byte(data))
 	if err != nil {
 		return &ruleError{packet.NotAuthorized, fmt.Sprintf("%s: %v", method, err)}
 	}
@@ -93,11 +98,11 @@ func (c *Client) Reauthenticate(ctx context.Context) error {
 	}
 	w := &waiter{done: make(chan packet.Packet, 1)}
 	c.mu.Lock()
-	if k.renewed != nil {
+	if k.enhanced.renewed != nil {
 		c.mu.Unlock()
 		return errors.New("a re-authentication is under way")
 	}
-	k.exchange, k.renewed = x, w
+	k.enhanced.exchange, k.enhanced.renewed = x, w
 	c.mu.Unlock()
 	if err := k.send(&packet.Auth{Code: packet.ReAuthenticate, Properties: packet.Properties{
 		packet.Str(packet.AuthMethod, c.opt.Auth.Name()), packet.Str(packet.AuthData, string(data))}}); err != nil {
@@ -106,7 +111,7 @@ func (c *Client) Reauthenticate(ctx context.Context) error {
 	select {
 	case _, ok := <-w.done:
 		if !ok {
-			<-k.done
+			<-k.gone()
 			return fmt.Errorf("re-authentication: %w", k.err)
 		}
 		return nil

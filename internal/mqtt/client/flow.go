@@ -444,7 +444,7 @@ func (c *Client) ask(ctx context.Context, build func(id uint16) packet.Packet) (
 	select {
 	case ack, ok := <-w.done:
 		if !ok {
-			<-k.done
+			<-k.gone()
 			return nil, fmt.Errorf("%s not answered: %w", p.Type(), k.err)
 		}
 		return ack, nil
@@ -477,7 +477,7 @@ func (c *Client) Ping(ctx context.Context) (time.Duration, error) {
 	select {
 	case _, ok := <-w.done:
 		if !ok {
-			<-k.done
+			<-k.gone()
 			return 0, fmt.Errorf("PINGREQ not answered: %w", k.err)
 		}
 		return time.Since(w.at), nil
@@ -528,10 +528,11 @@ func (k *conn) ping() {
 }
 
 func (k *conn) keepAlive() {
-	select {
-	case <-k.done:
+	k.c.mu.Lock()
+	over := k.over
+	k.c.mu.Unlock()
+	if over {
 		return
-	default:
 	}
 	wait := k.limit.keepAlive * 3 / 4
 	k.pingMu.Lock()
@@ -545,7 +546,7 @@ func (k *conn) keepAlive() {
 		return
 	}
 	k.writeMu.Lock()
-	idle := time.Since(k.lastWrite)
+	idle := time.Since(k.began) - k.lastWrite
 	k.writeMu.Unlock()
 	silent := time.Since(k.began) - time.Duration(k.heard.Load())
 	k.pingMu.Lock()

@@ -37,10 +37,10 @@ func (k *conn) wait() {
 //go:noinline
 func (k *conn) work(n int, err error) {
 	for {
-		now := time.Now()
-		pause := now.Sub(k.lastRead)
+		now := time.Since(k.began)
+		pause := now - k.lastRead
 		k.lastRead = now
-		k.heard.Store(int64(now.Sub(k.began)))
+		k.heard.Store(int64(now))
 		if pause < busyWithin || k.row >= busyReads && pause < 10*busyWithin {
 			k.row++
 		} else {

@@ -93,8 +93,8 @@ func (k *conn) write(p packet.Packet, raw []byte) error {
 		}
 		return err
 	}
-	now := time.Now()
-	since := now.Sub(k.lastWrite)
+	now := time.Since(k.began)
+	since := now - k.lastWrite
 	k.lastWrite = now
 	m, ok := p.(*packet.Publish)
 	return k.put(raw, ok && m.QoS == 0, since)
@@ -129,7 +129,7 @@ func (k *conn) hold(p packet.Packet, raw []byte) (held bool, err error) {
 		h.Held(p, raw)
 	}
 	if held, err = k.link.Hold(raw, fate); held {
-		k.lastWrite = time.Now()
+		k.lastWrite = time.Since(k.began)
 		return true, err
 	}
 	k.holding.Store(false) // it thawed meanwhile

@@ -46,14 +46,19 @@ type Link struct {
 	reset func() error // makes the other side see a reset, then closes; nil for that of conn
 
 	mu      sync.Mutex
-	changed sync.Cond // of mu
 	end     End
-	held    []write // written while frozen, oldest first
-	size    int     // of what is held, in bytes
+	stop    *stop // since it was frozen first; nil before: an idle session holds little memory
 	pacing  *pacing
 	frozen  bool
 	thawing bool // what was held is being written: what comes meanwhile waits behind it
 	reading bool // somebody waits for the connection's bytes
+}
+
+// stop is what a link keeps back.
+type stop struct {
+	changed sync.Cond // of the link's mu
+	held    []write   // written while frozen, oldest first
+	size    int       // of what is held, in bytes
 }
 
 // Fate is told what became of bytes that a link held back: whether they left, just before they do,
@@ -73,9 +78,7 @@ func (w *write) told(left bool) {
 }
 
 func newLink(c net.Conn, reset func() error) *Link {
-	l := &Link{conn: c, reset: reset}
-	l.changed.L = &l.mu
-	return l
+	return &Link{conn: c, reset: reset}
 }
 
 // TLS returns the state of the TLS connection below, and whether there is one. After the
@@ -366,12 +369,36 @@ func dialError(host string, err error) error {
 
 // Read implements [io.Reader]. While the link is frozen it does not return. The error
 // after the other side's close is [io.EOF]; [Link.End] tells the rest.
+//
+// Most links wait here for most of their time, so what they wait with is kept small.
 func (l *Link) Read(b []byte) (int, error) {
-	n, err := l.read(b)
+	if l.begins() {
+		n, err := l.conn.Read(b)
+		return l.ends(b, n, err)
+	}
+	return l.ends(b, 0, nil)
+}
+
+// begins notes that somebody waits for the connection's bytes, and tells whether he is to: those of a slowed link come by
+// its own way.
+//
+//go:noinline
+func (l *Link) begins() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.reading = l.pacing == nil
+	return l.reading
+}
+
+// ends is the rest of reading, with what the connection gave.
+//
+//go:noinline
+func (l *Link) ends(b []byte, n int, err error) (int, error) {
+	n, err = l.paced(b, n, err)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for l.frozen && l.end == EndNone {
-		l.changed.Wait()
+		l.stop.changed.Wait()
 	}
 	if err != nil && l.end == EndNone {
 		l.end = endOf(err)
@@ -409,12 +436,12 @@ func (l *Link) Write(b []byte) (int, error) {
 // may be nil, is called later, once.
 func (l *Link) Hold(b []byte, fate Fate) (held bool, err error) {
 	l.mu.Lock()
-	for l.holds() && l.size > 0 && l.size+len(b) > frozenBuffer {
-		l.changed.Wait()
+	for l.holds() && l.stop.size > 0 && l.stop.size+len(b) > frozenBuffer {
+		l.stop.changed.Wait()
 	}
 	if l.holds() {
-		l.held = append(l.held, write{append([]byte(nil), b...), fate})
-		l.size += len(b)
+		l.stop.held = append(l.stop.held, write{append([]byte(nil), b...), fate})
+		l.stop.size += len(b)
 		l.mu.Unlock()
 		return true, nil
 	}
@@ -455,8 +482,11 @@ func (l *Link) finish(end End, close func() error) error {
 	if p != nil {
 		delay = p.pace.Delay
 	}
-	lost := l.held
-	l.held, l.size = nil, 0
+	var lost []write
+	stop := l.stop
+	if stop != nil {
+		lost, stop.held, stop.size = stop.held, nil, 0
+	}
 	l.mu.Unlock()
 	for i := range lost {
 		lost[i].told(false)
@@ -468,7 +498,9 @@ func (l *Link) finish(end End, close func() error) error {
 	if p != nil {
 		p.abort()
 	}
-	l.changed.Broadcast()
+	if stop != nil {
+		stop.changed.Broadcast()
+	}
 	if errors.Is(err, net.ErrClosed) {
 		return nil
 	}
@@ -480,8 +512,12 @@ func (l *Link) finish(end End, close func() error) error {
 // of TCP from ours.)
 func (l *Link) Freeze() {
 	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.stop == nil {
+		l.stop = &stop{}
+		l.stop.changed.L = &l.mu
+	}
 	l.frozen = true
-	l.mu.Unlock()
 }
 
 // Thaw lets a frozen link go on; what was held goes out first.
@@ -492,17 +528,18 @@ func (l *Link) Thaw() error {
 		return nil
 	}
 	l.frozen = false
-	l.changed.Broadcast()
+	s := l.stop
+	s.changed.Broadcast()
 	if l.thawing {
 		return nil // who thawed it before goes on
 	}
 	l.thawing = true
-	defer func() { l.thawing = false; l.changed.Broadcast() }()
-	for len(l.held) > 0 && l.end == EndNone && !l.frozen {
-		w := l.held[0]
-		l.held = l.held[1:]
-		l.size -= len(w.data)
-		l.changed.Broadcast()
+	defer func() { l.thawing = false; s.changed.Broadcast() }()
+	for len(s.held) > 0 && l.end == EndNone && !l.frozen {
+		w := s.held[0]
+		s.held = s.held[1:]
+		s.size -= len(w.data)
+		s.changed.Broadcast()
 		p := l.pacing
 		l.mu.Unlock() // the other side may take nothing
 		var err error

@@ -200,20 +200,18 @@ func (l *Link) pace() Pace {
 	return l.pacing.pace
 }
 
-// read reads from the connection, or from what a slowed link has let through.
-func (l *Link) read(b []byte) (int, error) {
+// paced reads from what a slowed link has let through; of any other n bytes were read into b, or an error.
+func (l *Link) paced(b []byte, n int, err error) (int, error) {
 	l.mu.Lock()
-	p := l.pacing
-	l.reading = p == nil
+	p, reading := l.pacing, l.reading
+	l.reading = false
 	l.mu.Unlock()
-	if p != nil {
+	switch {
+	case p == nil:
+		return n, err
+	case !reading:
 		return p.in.get(b)
-	}
-	n, err := l.conn.Read(b)
-	l.mu.Lock()
-	p, l.reading = l.pacing, false
-	l.mu.Unlock()
-	if p == nil || p.handed == nil {
+	case p.handed == nil:
 		return n, err
 	}
 	// The link was slowed meanwhile.

@@ -182,8 +182,11 @@ func (c *cursor) body(flags byte) Packet {
 // so that a hostile length alone costs nothing.
 const firstChunk = 64 << 10
 
-// readAhead is how much is read at a time where much comes in.
-const readAhead = 16 << 10
+// readAhead is how much is read at a time where much comes in, and readSome where packets are longer than a few topics.
+const (
+	readAhead = 16 << 10
+	readSome  = 512
+)
 
 // Reader cuts a stream of bytes into packets.
 type Reader struct {
@@ -198,10 +201,10 @@ type Reader struct {
 	r     io.Reader
 	buf   []byte // what was read ahead and not yet returned is buf[at:]
 	at    int
-	head  [400]byte // with it a reader is 512 bytes
-	large []byte    // instead of head while much comes in
-	small int       // reads in a row that head would have held
-	err   error     // fed from outside
+	head  [96]byte // with it a reader is 208 bytes
+	large []byte   // instead of head while more comes in
+	small int      // reads in a row that would have held less
+	err   error    // fed from outside
 }
 
 // NewReader returns a strict reader of packets of the version from r.
@@ -297,10 +300,16 @@ func (r *Reader) taken(room []byte, rest, n int) {
 	r.buf, r.at = room[:rest+n], 0
 	switch full := rest+n == len(room); {
 	case full && r.large == nil:
-		r.large = make([]byte, readAhead) // much comes in: read more at a time
+		r.large, r.small = make([]byte, readSome), 0 // packets of some length
+	case full && len(r.large) < readAhead:
+		r.large, r.small = make([]byte, readAhead), 0 // much comes in: read more at a time
+	case !full && len(r.large) == readAhead && n <= readSome:
+		if r.small++; r.small > 1000 {
+			r.large, r.small = make([]byte, readSome), 0 // a quiet session holds little memory
+		}
 	case !full && r.large != nil && n <= len(r.head):
 		if r.small++; r.small > 1000 {
-			r.large, r.small = nil, 0 // an idle session holds little memory
+			r.large, r.small = nil, 0 // and an idle one less
 		}
 	default:
 		r.small = 0

@@ -471,21 +471,36 @@ func TestAReaderIsFedFromOutside(t *testing.T) {
 	if rd.Buffered() || feed(ping, nil) != 1 || len(rd.Room()) != small {
 		t.Errorf("after one packet: room for %d", len(rd.Room()))
 	}
-	if n := feed(bytes.Repeat(ping, small/2), nil); n != small/2 || len(rd.Room()) != readAhead {
-		t.Errorf("%d packets of a full room, then room for %d", n, len(rd.Room()))
-	}
-	for i := range 2000 {
-		if i == 1000 { // much came once more: it is counted anew
-			feed(bytes.Repeat(ping, small), nil)
+	room := func(after string, want int) {
+		t.Helper()
+		if n := len(rd.Room()); n != want {
+			t.Errorf("room for %d after %s, want %d", n, after, want)
 		}
-		feed(ping, nil)
 	}
-	if n := len(rd.Room()); n != readAhead {
-		t.Errorf("room for %d after 1,000 small reads", n)
+	quiet := func(reads int) {
+		for range reads {
+			feed(ping, nil)
+		}
 	}
-	if feed(ping, nil); len(rd.Room()) != small {
-		t.Errorf("room for %d after 1,001 small reads", len(rd.Room()))
+	if n := feed(bytes.Repeat(ping, small/2), nil); n != small/2 {
+		t.Errorf("%d packets of a full room", n)
 	}
+	room("a full room", readSome)
+	feed(bytes.Repeat(ping, readSome/2), nil)
+	room("one that was full once more", readAhead)
+	quiet(1000)
+	room("1,000 small reads", readAhead)
+	feed(bytes.Repeat(ping, readSome), nil) // much came once more: it is counted anew
+	quiet(1000)
+	room("1,000 more", readAhead)
+	quiet(1)
+	room("1,001", readSome)
+	quiet(900)
+	feed(bytes.Repeat(ping, small), nil) // more than the smallest holds
+	quiet(1000)
+	room("1,000 again", readSome)
+	quiet(1)
+	room("1,001 again", small)
 	if feed(bytes.Repeat(ping, 3), io.EOF) != 3 || rd.Buffered() {
 		t.Error("an error that came with the bytes")
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -27,6 +28,7 @@ type relayed func(v packet.Version, on func([]byte), p packet.Packet, raw []byte
 type unusual struct {
 	name      string // with the section that leaves it open
 	decisions standin.Decisions
+	limits    standin.Limits
 	relayed   func() relayed // for each connection; nil for none
 	versions  []packet.Version
 	ends      func(*link.Link) // how links end; nil for a second later
@@ -38,6 +40,12 @@ type unusual struct {
 // TestWhatTheStandardLeavesOpenIsNoFault: a broker that is unlike the stand-in where it may be is accused of nothing, and
 // nothing about it stays undecided.
 func TestWhatTheStandardLeavesOpenIsNoFault(t *testing.T) {
+	said := prooftest.NewWords("open")
+	t.Run("brokers", func(t *testing.T) { unusuals(t, said) })
+	said.Compare(t)
+}
+
+func unusuals(t *testing.T, said *prooftest.Words) {
 	for i, tt := range []unusual{
 		{name: "CONNACK takes its time (3.1.1 §3.1.4)", decisions: standin.Decisions{Hold: 900 * time.Millisecond}},
 		{name: "refusals are not told (5.0 §3.1.4)", decisions: standin.Decisions{
@@ -51,6 +59,33 @@ func TestWhatTheStandardLeavesOpenIsNoFault(t *testing.T) {
 					code = packet.NotAuthorized
 				}
 				return code, true
+			},
+		}},
+		{name: "a refused login is told a code of its own (5.0 §3.2.2.2)", decisions: standin.Decisions{
+			Code: func(_ *packet.Connect, code packet.ReasonCode) (packet.ReasonCode, bool) {
+				if code == packet.BadUserNameOrPassword {
+					code = packet.UnspecifiedError
+				}
+				return code, true
+			},
+		}, versions: []packet.Version{packet.V5}},
+		{name: "whoever publishes without the right to is thrown out (3.1.1 §3.3.5)", decisions: standin.Decisions{
+			Objects: func(m *packet.Publish) string {
+				if strings.HasSuffix(m.Topic, "/barred") && string(m.Payload) == "barred" {
+					return "not authorized"
+				}
+				return ""
+			},
+		}},
+		{name: "more is taken than may be under way (5.0 §3.3.4)", decisions: standin.Decisions{
+			Overlooks: func(code packet.ReasonCode, _ string) bool { return code == packet.ReceiveMaximumExceeded },
+		}, limits: standin.Limits{ReceiveMaximum: 5}, versions: []packet.Version{packet.V5}},
+		{name: "some subscriptions are granted less (3.1.1 §3.9.3)", decisions: standin.Decisions{
+			Grant: func(sub packet.Subscription, code packet.ReasonCode) packet.ReasonCode {
+				if strings.HasSuffix(sub.Filter, "/sub2/pub1") && code < 0x80 {
+					return 0
+				}
+				return code
 			},
 		}},
 		{name: "retained messages at QoS 0 are not stored (3.1.1 §3.3.1.3)", decisions: standin.Decisions{
@@ -180,7 +215,7 @@ func TestWhatTheStandardLeavesOpenIsNoFault(t *testing.T) {
 			t.Run(fmt.Sprintf("%s in %s", tt.name, v), func(t *testing.T) {
 				t.Parallel()
 				synctest.Test(t, func(t *testing.T) {
-					leftOpen(t, v, &tt)
+					leftOpen(t, v, &tt, said)
 				})
 			})
 		}
@@ -218,8 +253,9 @@ func later(by func(packet.Packet) time.Duration) relayed {
 }
 
 // leftOpen holds it to that in a version.
-func leftOpen(t *testing.T, v packet.Version, x *unusual) {
+func leftOpen(t *testing.T, v packet.Version, x *unusual, said *prooftest.Words) {
 	o := prooftest.Secured()
+	o.Limits = x.limits
 	o.Faults = []standin.Fault{{Name: "open", Decisions: x.decisions}}
 	s, err := standin.New(o)
 	if err != nil {
@@ -239,6 +275,7 @@ func leftOpen(t *testing.T, v packet.Version, x *unusual) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	said.Of(x.name, true, p)
 	for _, r := range p.Results {
 		if r.Verdict == proof.Broken || r.Verdict == proof.Undecided && r.Check.Name != x.unsure {
 			t.Errorf("%s is %s: %s %q", r.Check.Name, r.Verdict, r.Seen, r.Notes)

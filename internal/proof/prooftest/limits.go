@@ -17,15 +17,17 @@ import (
 // Limited runs all checks in all versions, and wants exactly the named ones to be unsupported, in each version that
 // they are for, and all others kept, or broken as is known of Debian's broker. With refused, our login must not be let
 // in at all.
-func Limited(t *testing.T, target proof.Target, unsupported, refused string, known map[string]string) {
+//
+// It returns the results, nil where it is not let in.
+func Limited(t *testing.T, target proof.Target, unsupported, refused string, known map[string]string) *proof.Proof {
 	t.Helper()
 	p, err := proof.Run(t.Context(), target, proof.Options{Checks: check.All()})
 	var shut *proof.NotLetInError
 	if errors.As(err, &shut) && refused != "" && strings.Contains(err.Error(), refused) {
-		return
+		return nil
 	} else if err != nil || refused != "" {
 		t.Errorf("%s: %v, want %q", target.Listener, err, refused)
-		return
+		return nil
 	}
 	for _, r := range p.Results {
 		want := proof.Kept
@@ -56,6 +58,7 @@ func Limited(t *testing.T, target proof.Target, unsupported, refused string, kno
 			)
 		}
 	}
+	return p
 }
 
 // Elsewhere tells whether a check is for another kind of listener, or for what nobody told of.
@@ -109,6 +112,12 @@ func Crowds(most int) string {
 // say so.
 func Limits(t *testing.T) {
 	t.Helper()
+	said := NewWords("limits")
+	t.Run("limits", func(t *testing.T) { limits(t, said) })
+	said.Compare(t)
+}
+
+func limits(t *testing.T, said *Words) {
 	none, one := packet.QoS(0), packet.QoS(1)
 	dairy := standin.Limits{ClientID: regexp.MustCompile(`dairy-\d+`), NoEmptyClientID: true}
 	for _, tt := range []struct {
@@ -148,7 +157,9 @@ func Limits(t *testing.T) {
 				defer s.Close()
 				target := Target(s, false)
 				target.ClientID = tt.id
-				Limited(t, target, tt.unsupported, tt.refused, nil)
+				if p := Limited(t, target, tt.unsupported, tt.refused, nil); p != nil {
+					said.Of(tt.name, true, p)
+				}
 			})
 		})
 	}

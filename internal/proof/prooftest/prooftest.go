@@ -4,6 +4,7 @@ package prooftest
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -97,16 +98,16 @@ func Contracted() standin.Options {
 // thirtieth fault: 'make test' runs the whole without it.
 func Matrix(t *testing.T, versions ...packet.Version) {
 	t.Helper()
-	said := &words{said: map[saying]string{}}
+	said := NewWords(faults)
 	t.Run("faults", func(t *testing.T) {
-		faults := fault.All()
+		all := fault.All()
 		if Raced {
 			const some = 30
-			faults = every(some)
+			all = every(some)
 		}
-		matrix(t, faults, versions, said)
+		matrix(t, all, versions, said)
 	})
-	said.compare(t)
+	said.Compare(t)
 }
 
 // every returns every nth fault.
@@ -129,7 +130,7 @@ func Sample(t *testing.T, n int, versions ...packet.Version) {
 	matrix(t, every(n), versions, nil)
 }
 
-func matrix(t *testing.T, faults []standin.Fault, versions []packet.Version, said *words) {
+func matrix(t *testing.T, faults []standin.Fault, versions []packet.Version, said *Words) {
 	t.Helper()
 	faults = append([]standin.Fault{{Name: "", Sentence: "No fault."}}, faults...)
 	for _, f := range faults {
@@ -175,7 +176,7 @@ func matrix(t *testing.T, faults []standin.Fault, versions []packet.Version, sai
 						t.Fatal(err)
 					}
 					if said != nil {
-						said.of(f.Name, p)
+						said.Of(cmp.Or(f.Name, plain), f.Name == "", p)
 					}
 					want := slices.Sorted(slices.Values(meant(f.Breaks, v)))
 					if got := Names(p, proof.Broken); !slices.Equal(got, want) {

@@ -172,7 +172,7 @@ func (v *journeysView) hops(s *Screen, c look.Canvas, x, y int, j *trace.Journey
 		if j.Tap == trace.TapKept || j.Tap == trace.TapChanged {
 			text = string(j.Tap)
 		}
-		c.Text(x, y, text, t.Old)
+		c.Text(x, y, look.Clip(text, c.W-x), t.Old)
 		return
 	}
 	type arrival struct {
