@@ -182,6 +182,7 @@ type Judge struct {
 	c        *Contract
 	rules    []running
 	cells    map[string]*Cell // by clause and instance
+	places   map[string]*Cell // the same by topic, as they are heard
 	order    []*Cell
 	strays   map[string]*Stray
 	strayOrd []*Stray
@@ -210,7 +211,7 @@ type running struct {
 // NewJudge returns a judge by the rules. Nothing is due before an observer sees ([Judge.Sees]). The
 // instances that the parameters list are expected to speak from then on.
 func NewJudge(c *Contract, rules []*Rule) *Judge {
-	j := &Judge{c: c, cells: map[string]*Cell{}, strays: map[string]*Stray{}, eyes: map[string]*eye{}}
+	j := &Judge{c: c, cells: map[string]*Cell{}, places: map[string]*Cell{}, strays: map[string]*Stray{}, eyes: map[string]*eye{}}
 	j.followed, j.met = c.follows(), map[string]map[string]bool{}
 	for _, r := range rules {
 		j.rules = append(j.rules, running{r, r.Start(c)})
@@ -260,15 +261,31 @@ func (j *Judge) cell(cl *Clause, values []string) *Cell {
 	return cell
 }
 
+// place is the cell of a topic; nil where no clause covers it.
+func (j *Judge) place(topic string) *Cell {
+	if cell := j.places[topic]; cell != nil {
+		return cell
+	}
+	cl, values := j.c.Find(topic)
+	if cl == nil {
+		return nil
+	}
+	cell := j.cell(cl, values)
+	if len(j.places) < len(j.order) { // there are no more than are kept
+		j.places[strings.Clone(topic)] = cell // the packet is not held by it
+	}
+	return cell
+}
+
 // Message judges one message and takes it into account. That it was seen is proof that nothing else came
 // before it: what was due by then is missed.
 func (j *Judge) Message(m Message) Judgement {
 	j.passed(m.Eye, m.At, false)
-	cl, values := j.c.Find(m.Topic)
-	if cl == nil {
+	cell := j.place(m.Topic)
+	if cell == nil {
 		return j.stray(m)
 	}
-	cell := j.cell(cl, values)
+	cl := cell.Clause
 	cell.shown = nil
 	out := Judgement{Clause: cl, Instance: cell.Instance}
 	if m.clears(cl) {

@@ -285,3 +285,29 @@ func TestJourneysAlike(t *testing.T) {
 		t.Errorf("an old message: %+v", last)
 	}
 }
+
+// TestWhoeverSentItIsOne: of a message of an unknown sender there is one journey with a hop for each receiver, also where
+// one like it has just been dropped.
+func TestWhoeverSentItIsOne(t *testing.T) {
+	js := trace.NewJourneys(3)
+	for i, x := range []struct{ client, text string }{
+		{"desk", "x"}, {"desk", "x"}, {"desk", "y"}, {"desk", "z"}, // the first x is dropped
+		{"shore", "x"}, {"shore", "y"}, {"shore", "w"},
+		{"desk", "x"}, {"desk", "w"},
+	} {
+		e := event(float64(i)/100, trace.Received, x.client, message("a", x.text))
+		e.Seq = uint64(i + 1)
+		js.Add(&e)
+	}
+	var got []string
+	for _, j := range js.All() {
+		text := string(j.Payload)
+		for _, h := range j.Hops {
+			text += fmt.Sprint(" ", h.Client, h.Seq)
+		}
+		got = append(got, text)
+	}
+	if s := strings.Join(got, "; "); s != "z desk4; w shore7 desk9; x desk8" {
+		t.Error(s)
+	}
+}

@@ -42,6 +42,7 @@ type Journey struct {
 	id   uint16
 	conn int
 	key  alikeKey
+	one  [1]Hop // room for the first of Hops, which most have alone
 }
 
 // Tapped says what became of a message at a tap.
@@ -104,6 +105,7 @@ type alike struct {
 	all  []*Journey
 	gone int            // how many were taken away at the front
 	next map[string]int // by receiver: those before have reached it, counted with the gone
+	one  [1]*Journey    // room for the first of all, which most are alone
 }
 
 type ackKey struct {
@@ -176,6 +178,7 @@ type Journeys struct {
 	order []string              // the clients of since, oldest first
 	wills map[string]*testament // by client
 	left  map[string]int        // how many wills there are, by topic
+	alien map[alikeKey]int      // how many are kept of unknown senders, by topic and payload
 	letGo map[string]bool       // clients whose message that a tap kept back goes on next
 }
 
@@ -210,6 +213,7 @@ func NewJourneys(limit int) *Journeys {
 		since: map[string]began{},
 		wills: map[string]*testament{},
 		left:  map[string]int{},
+		alien: map[alikeKey]int{},
 		letGo: map[string]bool{},
 	}
 }
@@ -454,6 +458,7 @@ func (js *Journeys) opens(j *Journey, now time.Time) {
 	a := js.open[k]
 	if a == nil {
 		a = &alike{}
+		a.all = a.one[:0]
 		js.open[k] = a
 	}
 	a.fresh(now)
@@ -465,10 +470,16 @@ func (js *Journeys) keep(j *Journey) {
 	if len(js.all) > js.limit {
 		old := js.all[0]
 		js.all = js.all[1:]
-		if k := (ackKey{old.Sender, old.id}); js.acks[k] == old {
+		if k := (ackKey{old.Sender, old.id}); old.QoS > 0 && js.acks[k] == old {
 			delete(js.acks, k)
 		}
 		k := old.key
+		if old.Sender == "" {
+			if js.alien[k]--; js.alien[k] == 0 {
+				delete(js.alien, k)
+			}
+			return
+		}
 		if a := js.open[k]; a != nil && len(a.all) > 0 && a.all[0] == old {
 			if a.drop(); len(a.all) == 0 {
 				delete(js.open, k)
@@ -488,6 +499,9 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 				hop.Delay = e.At.Sub(j.SentAt)
 				if hop.compare(&e.Meaning, j.QoS); j.Will {
 					hop.Delay = 0 // when the broker published it is not seen
+				}
+				if j.Hops == nil {
+					j.Hops = j.one[:0]
 				}
 				j.Hops = append(j.Hops, hop)
 				return j
@@ -518,7 +532,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 		}
 	}
 	// Another receiver may just have got the same message of the same unknown sender.
-	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50; i-- {
+	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50 && js.alien[k] > 0; i-- {
 		j := js.all[i]
 		if j.Sender == "" && j.key == k &&
 			!j.reached(e.Client) && j.Hops[0].Copy == hop.Copy && e.At.Sub(j.SentAt) < time.Second {
@@ -536,6 +550,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 		Hops:    []Hop{hop},
 	}
 	js.keep(j)
+	js.alien[k]++
 	return j
 }
 

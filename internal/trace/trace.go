@@ -104,7 +104,11 @@ const OwnTopics = "hodstone"
 
 // OwnTopic tells whether a topic belongs to Hodstone's own looking.
 func OwnTopic(name string) bool {
-	first, _, deeper := strings.Cut(strings.TrimPrefix(name, "/"), "/")
+	name = strings.TrimPrefix(name, "/")
+	if !strings.HasPrefix(name, OwnTopics) { // as with most
+		return false
+	}
+	first, _, deeper := strings.Cut(name, "/")
 	return first == OwnTopics && deeper || strings.HasPrefix(first, OwnTopics+"-")
 }
 
