@@ -178,7 +178,8 @@ type Journeys struct {
 	order []string              // the clients of since, oldest first
 	wills map[string]*testament // by client
 	left  map[string]int        // how many wills there are, by topic
-	alien map[alikeKey]int      // how many are kept of unknown senders, by topic and payload
+	alien string                // the one client that got messages of unknown senders
+	more  bool                  // there are more such clients than one
 	letGo map[string]bool       // clients whose message that a tap kept back goes on next
 }
 
@@ -213,7 +214,6 @@ func NewJourneys(limit int) *Journeys {
 		since: map[string]began{},
 		wills: map[string]*testament{},
 		left:  map[string]int{},
-		alien: map[alikeKey]int{},
 		letGo: map[string]bool{},
 	}
 }
@@ -339,17 +339,18 @@ func (js *Journeys) willOf(name string, p *packet.Publish, at time.Time) *testam
 	return found
 }
 
-// alikeKey is a topic and a payload: the latter by its length and a hash, so that it is not held.
-type alikeKey struct {
-	topic  string
-	length int
-	print  uint64
-}
+// alikeKey is a topic and a payload, by their lengths and hashes, so that they are not held, nor compared byte by byte.
+type alikeKey struct{ lengths, topic, payload uint64 }
 
 var alikeSeed = maphash.MakeSeed()
 
 func key(topic string, payload []byte) alikeKey {
-	return alikeKey{topic, len(payload), maphash.Bytes(alikeSeed, payload)}
+	const far = 32 // a topic has 65,535 bytes at most
+	return alikeKey{
+		uint64(len(topic)) | uint64(len(payload))<<far,
+		maphash.String(alikeSeed, topic),
+		maphash.Bytes(alikeSeed, payload),
+	}
 }
 
 // keptPayload is how much of a payload is kept for people to look at.
@@ -474,12 +475,6 @@ func (js *Journeys) keep(j *Journey) {
 			delete(js.acks, k)
 		}
 		k := old.key
-		if old.Sender == "" {
-			if js.alien[k]--; js.alien[k] == 0 {
-				delete(js.alien, k)
-			}
-			return
-		}
 		if a := js.open[k]; a != nil && len(a.all) > 0 && a.all[0] == old {
 			if a.drop(); len(a.all) == 0 {
 				delete(js.open, k)
@@ -532,7 +527,11 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 		}
 	}
 	// Another receiver may just have got the same message of the same unknown sender.
-	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50 && js.alien[k] > 0; i-- {
+	if js.alien == "" {
+		js.alien = e.Client
+	}
+	js.more = js.more || js.alien != e.Client
+	for i := len(js.all) - 1; i >= 0 && i >= len(js.all)-50 && js.more; i-- {
 		j := js.all[i]
 		if j.Sender == "" && j.key == k &&
 			!j.reached(e.Client) && j.Hops[0].Copy == hop.Copy && e.At.Sub(j.SentAt) < time.Second {
@@ -550,7 +549,6 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 		Hops:    []Hop{hop},
 	}
 	js.keep(j)
-	js.alien[k]++
 	return j
 }
 

@@ -27,11 +27,18 @@ import (
 	"hodstone/internal/workbench"
 )
 
+// The screens are drawn anew every refreshEvery, and every floodEvery where more than flood messages a second go over: nobody
+// reads them one by one, and to draw takes longest. Keys show at once either way.
 const (
 	refreshEvery = 100 * time.Millisecond
-	noticeFor    = 5 * time.Second
-	minWidth     = 60
-	minHeight    = 16
+	floodEvery   = 250 * time.Millisecond
+	flood        = 2_000
+)
+
+const (
+	noticeFor = 5 * time.Second
+	minWidth  = 60
+	minHeight = 16
 )
 
 // screen is one step of the job. It knows nothing of the frame and of other screens.
@@ -124,9 +131,15 @@ func first(b *workbench.Bench) int {
 }
 
 // Init implements [tea.Model].
-func (m *model) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, nextTick()) }
+func (m *model) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, m.nextTick()) }
 
-func nextTick() tea.Cmd { return tea.Tick(refreshEvery, func(t time.Time) tea.Msg { return tick(t) }) }
+func (m *model) nextTick() tea.Cmd {
+	every := refreshEvery
+	if m.bench.Rate() > flood {
+		every = floodEvery
+	}
+	return tea.Tick(every, func(t time.Time) tea.Msg { return tick(t) })
+}
 
 // Update implements [tea.Model]. A panic in it is a notice: the user's work goes on.
 func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
@@ -134,7 +147,7 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 		if p := recover(); p != nil {
 			m.tell(fault(p))
 			if _, is := msg.(tick); is { // time goes on
-				cmd = nextTick()
+				cmd = m.nextTick()
 			}
 		}
 	}()
@@ -189,7 +202,7 @@ func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		m.theme = look.NewTheme(m.dark, m.colours)
 	case tick:
-		return m, tea.Batch(m.everywhere(look.Tick{At: time.Time(msg)}), nextTick())
+		return m, tea.Batch(m.everywhere(look.Tick{At: time.Time(msg)}), m.nextTick())
 	case look.Notice:
 		m.tell(msg)
 	case look.Compose:

@@ -234,13 +234,17 @@ func (v *node) text(s string) {
 	} else {
 		v.many = true
 	}
+	const most = 60 // of the texts of which the shape is kept; times and UUIDs are shorter
+	if len(s) >= most {
+		return
+	}
 	if _, err := time.Parse(time.RFC3339Nano, s); err == nil {
 		v.times++
 	} else if uuid.MatchString(s) {
 		v.uuids++
 	}
-	if shape := digits.ReplaceAllString(s, "0"); len(v.shapes) < maxTexts && len(s) < 60 {
-		v.shapes[shape]++
+	if len(v.shapes) < maxTexts {
+		v.shapes[digits.ReplaceAllString(s, "0")]++
 	}
 }
 

@@ -41,7 +41,7 @@ var random = []struct {
 	{regexp.MustCompile(`\s+`), " "},
 	{regexp.MustCompile(`standin-\d+`), "GIVEN"},
 	{regexp.MustCompile(`/broker/\S+`), "/broker/TOPIC"},
-	{regexp.MustCompile(` \| watched for \S+ in all`), ""}, // what else the broker does meanwhile
+	{regexp.MustCompile(` \| watched for \S+ in all`), ""},                                                 // what else the broker does meanwhile
 	{regexp.MustCompile(`(0x[01]0 and )?0x[01]0 where nobody subscribes`), "CODE where nobody subscribes"}, // other checks' clients may
 	{regexp.MustCompile(`\S+ after its last packet, \d+ messages later`), "later"},
 }
