@@ -133,6 +133,9 @@ func TestWhatALoadIsRefused(t *testing.T) {
 		file + " --plain 5 --write nomad --shard 1/2":                     "takes kubernetes or slurm",
 		file + " --plain 5 --write slurm":                                 "needs --shard",
 		"merge /nowhere.json":                                             "cannot be read",
+		file + " --plain 5 --hold 1h --out /nowhere/x.json":               "the result cannot be written: /nowhere/x.json: no such",
+		file + " --plain 5 --hold 1h --csv /":                             "the seconds cannot be written: / is a folder",
+		file + " --plain 5 --hold 1h --drawing x.png":                     "written as .svg or .pdf",
 		"mqtt://127.0.0.1:1 --clients 2 --every 1s --hold 1s":             "nobody got in",
 	} {
 		code, out, errOut := run(append([]string{"load"}, strings.Fields(args)...)...)

@@ -6,12 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
+	"io"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"hodstone/internal/draw"
 	"hodstone/internal/fleet"
 	"hodstone/internal/infile"
 	"hodstone/internal/plain"
@@ -45,6 +46,11 @@ func (e *Env) runLoad(ctx context.Context, f *loadFlags, args []string) error {
 		return err
 	}
 	defer b.Close()
+	files, err := f.products(over)
+	if err != nil {
+		return err
+	}
+	defer abandon(files)
 	l, err := b.Loading(x, workbench.LoadOptions{Shard: shard, Seed: f.seed})
 	if err != nil {
 		return &exit{exitUsage, err}
@@ -78,7 +84,7 @@ func (e *Env) runLoad(ctx context.Context, f *loadFlags, args []string) error {
 	r := l.Run(ctx)
 	done <- struct{}{}
 	<-done
-	return e.loadEnds(f, r, over)
+	return e.loadEnds(f.json, r, files)
 }
 
 // progress shows a line that is written over, where a person looks on.
@@ -122,9 +128,29 @@ func (e *Env) tellLoad(l *workbench.Loader, done chan struct{}, lines bool) {
 	}
 }
 
+// products begins the files that are asked for. over is the result that is drawn under the new one; nil for none.
+func (f *loadFlags) products(over *fleet.Result) ([]product[fleet.Result], error) {
+	if f.drawing != "" {
+		if err := draw.Writable(f.drawing); err != nil {
+			return nil, usage("--drawing: %w", err)
+		}
+	}
+	return begun(
+		product[fleet.Result]{name: f.out, what: "the result", make: report.WriteLoadJSON},
+		product[fleet.Result]{name: f.csv, what: "the seconds", make: report.WriteLoadCSV},
+		product[fleet.Result]{name: f.drawing, what: "the drawing", make: func(w io.Writer, r *fleet.Result) error {
+			d, err := report.LoadDrawing(cmp.Or(r.Target, "load"), r, over)
+			if err != nil {
+				return err
+			}
+			return d.Write(w, f.drawing)
+		}},
+	)
+}
+
 // loadEnds writes what a load came to, and says so by the exit code.
-func (e *Env) loadEnds(f *loadFlags, r, over *fleet.Result) error {
-	if f.json {
+func (e *Env) loadEnds(asJSON bool, r *fleet.Result, files []product[fleet.Result]) error {
+	if asJSON {
 		if err := report.WriteLoadJSON(e.Out, r); err != nil {
 			return err
 		}
@@ -134,31 +160,12 @@ func (e *Env) loadEnds(f *loadFlags, r, over *fleet.Result) error {
 			plain.Fprintln(e.Out, line)
 		}
 	}
-	for _, x := range []struct {
-		name  string
-		write func(*os.File) error
-	}{
-		{f.out, func(o *os.File) error { return report.WriteLoadJSON(o, r) }},
-		{f.csv, func(o *os.File) error { return report.WriteLoadCSV(o, r) }},
-		{f.drawing, func(o *os.File) error {
-			d, err := report.LoadDrawing(cmp.Or(r.Target, "load"), r, over)
-			if err != nil {
-				return err
-			}
-			return d.Write(o, f.drawing)
-		}},
-	} {
-		if x.name == "" {
-			continue
-		}
-		o, err := os.Create(x.name)
-		if err == nil {
-			err = x.write(o)
-			err = errors.Join(err, o.Close())
-		}
-		if err != nil {
-			return usage("%s cannot be written: %w", x.name, err)
-		}
+	var unwritten []error
+	for i := range files {
+		unwritten = append(unwritten, files[i].write(r))
+	}
+	if err := errors.Join(unwritten...); err != nil {
+		return usage("%w", err)
 	}
 	switch {
 	case r.Total.In == 0 && r.Total.Clients > 0:
@@ -192,13 +199,18 @@ func (e *Env) loadMerge() *cobra.Command {
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
+			files, err := f.products(nil)
+			if err != nil {
+				return err
+			}
+			defer abandon(files)
 			if !f.json {
 				plain.Fprintln(e.Out, report.LoadStepHead())
 				for i := range r.Steps {
 					plain.Fprintln(e.Out, report.LoadStepLine(i, &r.Steps[i], r.Bound != ""))
 				}
 			}
-			return e.loadEnds(f, r, nil)
+			return e.loadEnds(f.json, r, files)
 		},
 	}
 	fl := c.Flags()

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"fmt"
@@ -15,66 +14,20 @@ import (
 	"hodstone/internal/trace"
 )
 
-// product is a file that is made of a proof. It is begun before the work, so that a proof is not lost for want of a
-// place.
-type product struct {
-	what string
-	file *whole
-	make func(w io.Writer, p *proof.Proof) error
-}
-
 // products begins the files that are asked for, but for the record.
-func (f *proveFlags) products() (out []product, err error) {
-	for _, x := range []struct {
-		name, what string
-		make       func(w io.Writer, p *proof.Proof) error
-	}{
-		{f.junit, "JUnit XML", report.JUnit},
-		{f.tables, "the tables", report.Tables},
-		{f.save, "the proof", report.JSON},
-		{f.reportFile, "the report", func(w io.Writer, p *proof.Proof) error {
+func (f *proveFlags) products() (out []product[proof.Proof], err error) {
+	if f.reportFile != "" && !report.AcceptanceName(f.reportFile) {
+		return nil, usage("--report takes the name of a file that ends in .pdf, .md or .html, not %q", f.reportFile)
+	}
+	return begun(
+		product[proof.Proof]{name: f.junit, what: "JUnit XML", make: report.JUnit},
+		product[proof.Proof]{name: f.tables, what: "the tables", make: report.Tables},
+		product[proof.Proof]{name: f.save, what: "the proof", make: report.JSON},
+		product[proof.Proof]{name: f.reportFile, what: "the report", make: func(w io.Writer, p *proof.Proof) error {
 			f.about.Program = programVersion()
 			return report.WriteAcceptance(w, f.reportFile, p, f.about)
 		}},
-	} {
-		switch {
-		case x.name == "":
-			continue
-		case x.what == "the report" && !report.AcceptanceName(x.name):
-			err = usage("--report takes the name of a file that ends in .pdf, .md or .html, not %q", x.name)
-		default:
-			var file *whole
-			if file, err = newWhole(x.name); err != nil {
-				err = usage("%s cannot be written: %w", x.what, err)
-			} else {
-				out = append(out, product{x.what, file, x.make})
-			}
-		}
-		if err != nil {
-			abandon(out)
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-func abandon(all []product) {
-	for _, x := range all {
-		x.file.abandon()
-	}
-}
-
-// write makes a file of the proof.
-func (x *product) write(p *proof.Proof) error {
-	var b bytes.Buffer
-	err := x.make(&b, p)
-	if err == nil {
-		err = x.file.commit(b.Bytes())
-	}
-	if err != nil {
-		return fmt.Errorf("%s could not be written: %w", x.what, err)
-	}
-	return nil
+	)
 }
 
 // proofTrace is how many packets of a proof wait for the record.

@@ -75,7 +75,7 @@ type proofRun struct {
 	f         *proveFlags
 	w         *workspace.Workspace
 	b         *workbench.Bench
-	files     []product
+	files     []product[proof.Proof]
 	before    *report.Document
 	endRecord func() error
 }

@@ -248,5 +248,14 @@ func (s *Surface) Write(w io.Writer, name string) error {
 	case ".pdf":
 		return s.PDF(w)
 	}
+	return Writable(name)
+}
+
+// Writable tells why no drawing can be written into a file of the name; nil where one can.
+func Writable(name string) error {
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".svg", ".pdf":
+		return nil
+	}
 	return fmt.Errorf("%s: a drawing is written as .svg or .pdf", name)
 }

@@ -271,10 +271,37 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 	if _, err := fleet.Merge(parts[0], parts[1], parts[0]); err == nil || !strings.Contains(err.Error(), "twice") {
 		t.Error(err)
 	}
-	other := *parts[1]
-	other.QoS = 2
-	if _, err := fleet.Merge(parts[0], &other); err == nil || !strings.Contains(err.Error(), "another load") {
+	for want, change := range map[string]func(r *fleet.Result){
+		"another load":             func(r *fleet.Result) { r.QoS = 2 },
+		"of another load:\n  more": func(r *fleet.Result) { r.Plan = "more" },
+		"has 2 steps":              func(r *fleet.Result) { r.Steps = append(slices.Clone(r.Steps), r.Steps[0]) },
+		"it has no steps":          func(r *fleet.Result) { r.Steps = nil },
+		"counts -1":                func(r *fleet.Result) { r.Steps = slices.Clone(r.Steps); r.Steps[0].Lost = -1 },
+		"was no part":              func(r *fleet.Result) { r.Shard = "" },
+	} {
+		other := *parts[1]
+		change(&other)
+		if _, err := fleet.Merge(parts[0], &other); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+	stopped := *parts[1]
+	stopped.Steps, stopped.Stopped = append(slices.Clone(stopped.Steps), stopped.Steps[0]), true
+	if r, err := fleet.Merge(parts[0], &stopped); err != nil || !r.Stopped {
+		t.Error("a part that was stopped:", err)
+	}
+	// What was merged is merged further.
+	two, err := fleet.Merge(parts[0], parts[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fleet.Merge(two, parts[1]); err == nil || !strings.Contains(err.Error(), "twice") {
 		t.Error(err)
+	}
+	if r, err := fleet.Merge(two, parts[2], parts[3]); err != nil || r.Total.Counts != whole.Total.Counts ||
+		len(r.Absent) != 0 ||
+		!slices.Equal(r.Shards, whole.Shards) {
+		t.Errorf("%+v %v", r, err)
 	}
 	var broken fleet.Spread
 	for _, text := range []string{`{"count":1,"histogram":"x"}`, `{"count":3}`, `{"count":9,"histogram":"SElTVEVB"}`} {
@@ -468,4 +495,45 @@ func TestOthersMessagesDoNotCount(t *testing.T) {
 		})
 	}
 	both.Wait()
+}
+
+// TestPartsOfOneLoadSayTheSame: whatever the whole fleet does differently is another load, and its parts are none.
+func TestPartsOfOneLoadSayTheSame(t *testing.T) {
+	plan := func() *fleet.Plan {
+		return &fleet.Plan{Kinds: []fleet.Kind{{Name: "plain", Count: 4}, {Name: "tls", Count: 2}}, Shape: fleet.FanIn, Others: 1,
+			Every: time.Second, Steps: []fleet.Step{{Clients: 6, Hold: time.Minute}}}
+	}
+	is := plan().Whole()
+	if is != "4 plain, 2 tls; every 1s, 1 others; 6 clients, for 1m0s" {
+		t.Error(is)
+	}
+	for name, change := range map[string]func(p *fleet.Plan){
+		"":         func(p *fleet.Plan) { p.Shard, p.Seed = fleet.Shard{Index: 2, Of: 4}, 7 },
+		"kinds":    func(p *fleet.Plan) { p.Kinds[1].Count = 3 },
+		"names":    func(p *fleet.Plan) { p.Kinds[1].Name = "ws" },
+		"every":    func(p *fleet.Plan) { p.Every = 2 * time.Second },
+		"jitter":   func(p *fleet.Plan) { p.Jitter = 0.1 },
+		"retain":   func(p *fleet.Plan) { p.Retain = true },
+		"others":   func(p *fleet.Plan) { p.Others = 2 },
+		"connects": func(p *fleet.Plan) { p.Connects = 9 },
+		"storm":    func(p *fleet.Plan) { p.Storm = fleet.Wills },
+		"clients":  func(p *fleet.Plan) { p.Steps[0].Clients = 5 },
+		"rate":     func(p *fleet.Plan) { p.Steps[0].Rate = 5 },
+		"hold":     func(p *fleet.Plan) { p.Steps[0].Hold = time.Second },
+		"over":     func(p *fleet.Plan) { p.Steps[0].Over = time.Second },
+		"steps":    func(p *fleet.Plan) { p.Steps = append(p.Steps, p.Steps[0]) },
+	} {
+		p := plan()
+		if change(p); (p.Whole() == is) != (name == "") {
+			t.Errorf("%s: %s", name, p.Whole())
+		}
+	}
+	long, other := plan(), plan()
+	for i := range 100 {
+		long.Steps = append(long.Steps, fleet.Step{Clients: i, Hold: time.Second})
+	}
+	other.Steps = append(slices.Clone(long.Steps[:100]), fleet.Step{Clients: 1, Hold: time.Second})
+	if a, b := long.Whole(), other.Whole(); a == b || len(a) > 300 || !strings.Contains(a, "(101 steps, ") {
+		t.Errorf("%s\n%s", a, b)
+	}
 }

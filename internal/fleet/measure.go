@@ -220,6 +220,7 @@ type Result struct {
 	Size    int           `json:"size"`
 	Each    int           `json:"each,omitempty"` // messages of each client, where they are so many
 	Bound   string        `json:"bound,omitempty"`
+	Plan    string        `json:"plan,omitempty"` // what the whole fleet was to do, see [Plan.Whole]
 	Shard   string        `json:"shard,omitempty"`
 	Shards  []string      `json:"shards,omitempty"` // of what parts were merged
 	Absent  []string      `json:"absent,omitempty"` // parts that were not there to be merged: nothing is known of them

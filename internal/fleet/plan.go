@@ -4,7 +4,9 @@ package fleet
 
 import (
 	"fmt"
+	"hash/fnv"
 	"math"
+	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/client"
@@ -135,6 +137,48 @@ func (p *Plan) Total() (n int) {
 		n += p.Kinds[i].Count
 	}
 	return n
+}
+
+// Whole says what the whole fleet is to do, all shards together: parts of one load say the same. It is cut where it is long,
+// with a sum of all.
+func (p *Plan) Whole() string {
+	var b strings.Builder
+	for i, k := range p.Kinds {
+		fmt.Fprintf(&b, "%s%d %s", []string{"", ", "}[min(i, 1)], k.Count, k.Name)
+	}
+	fmt.Fprintf(&b, "; every %s", p.Every)
+	for _, x := range []struct {
+		is   bool
+		text string
+	}{
+		{p.Jitter > 0, fmt.Sprintf(" ± %g", p.Jitter)},
+		{p.Retain, ", retain"},
+		{p.Shape == FanIn || p.Shape == FanOut, fmt.Sprintf(", %d others", p.Others)},
+		{p.Connects > 0, fmt.Sprintf(", %g connect a second", p.Connects)},
+		{p.Storm != NoStorm, ", then " + string(p.Storm)},
+	} {
+		if x.is {
+			b.WriteString(x.text)
+		}
+	}
+	for _, s := range p.Steps {
+		fmt.Fprintf(&b, "; %d clients", s.Clients)
+		if s.Rate > 0 {
+			fmt.Fprintf(&b, ", %g/s", s.Rate)
+		}
+		if s.Over > 0 {
+			fmt.Fprintf(&b, ", over %s", s.Over)
+		}
+		fmt.Fprintf(&b, ", for %s", s.Hold)
+	}
+	const most = 200
+	text := b.String()
+	if len(text) <= most {
+		return text
+	}
+	sum := fnv.New64a()
+	sum.Write([]byte(text))
+	return fmt.Sprintf("%s… (%d steps, %016x)", strings.ToValidUTF8(text[:most], ""), len(p.Steps), sum.Sum64())
 }
 
 // Order assigns clients to kinds: each step of a ramp has its share of each.

@@ -32,6 +32,7 @@ func (f *Fleet) Run(ctx context.Context) *Result {
 		Size:    f.plan.Size,
 		Each:    f.plan.Each,
 		Bound:   f.plan.Bound.String(),
+		Plan:    f.plan.Whole(),
 		Shard:   f.plan.Shard.String(),
 		Started: f.began,
 	}

@@ -23,6 +23,7 @@ func Merge(parts ...*Result) (*Result, error) {
 		Size:    first.Size,
 		Each:    first.Each,
 		Bound:   first.Bound,
+		Plan:    first.Plan,
 		Started: first.Started,
 	}
 	bound, err := ParseBound(first.Bound)
@@ -31,7 +32,26 @@ func Merge(parts ...*Result) (*Result, error) {
 	}
 	seconds := map[int]*Second{}
 	for _, p := range parts {
+		if err := p.sound(); err != nil {
+			return nil, fmt.Errorf("part %s: %w", p.Shard, err)
+		}
 		switch {
+		case p.Plan != out.Plan:
+			return nil, fmt.Errorf(
+				"part %s is of another load:\n  %s\nand part %s of\n  %s",
+				p.Shard,
+				p.Plan,
+				first.Shard,
+				first.Plan,
+			)
+		case len(p.Steps) != len(first.Steps) && !p.Stopped && !first.Stopped:
+			return nil, fmt.Errorf(
+				"part %s has %d steps, and part %s %d: one of them is not whole",
+				p.Shard,
+				len(p.Steps),
+				first.Shard,
+				len(first.Steps),
+			)
 		case p.Name != out.Name || p.Shape != out.Shape || p.QoS != out.QoS || p.Size != out.Size || p.Bound != out.Bound:
 			return nil, fmt.Errorf(
 				"part %s is of another load: %s, %s, QoS %d, %d bytes, %s",
@@ -42,12 +62,17 @@ func Merge(parts ...*Result) (*Result, error) {
 				p.Size,
 				p.Bound,
 			)
+		case len(parts) > 1 && p.Shard == "" && len(p.Shards) == 0:
+			return nil, fmt.Errorf("the load of %s was no part: there is nothing to be added to it", p.Started.Format(time.DateTime))
 		case p.Found != nil:
 			return nil, fmt.Errorf("a search has no parts")
-		case slices.Contains(out.Shards, p.Shard):
-			return nil, fmt.Errorf("part %q is given twice", p.Shard)
 		}
-		out.Shards = append(out.Shards, p.Shard)
+		for _, part := range p.parts() {
+			if slices.Contains(out.Shards, part) {
+				return nil, fmt.Errorf("part %q is given twice", part)
+			}
+			out.Shards = append(out.Shards, part)
+		}
 		if p.Started.Before(out.Started) {
 			out.Started = p.Started
 		}
@@ -97,6 +122,33 @@ func Merge(parts ...*Result) (*Result, error) {
 	out.sum()
 	out.judge()
 	return out, nil
+}
+
+// parts are those that a result is of: its own, or those that were merged before.
+func (r *Result) parts() []string {
+	if len(r.Shards) > 0 {
+		return r.Shards
+	}
+	return []string{r.Shard}
+}
+
+// sound tells what of a result cannot be.
+func (r *Result) sound() error {
+	if len(r.Steps) == 0 {
+		return fmt.Errorf("it has no steps: it ended before its first")
+	}
+	for i := range r.Steps {
+		c := r.Steps[i].Counts
+		for _, n := range []int64{
+			c.Sent, c.Failed, c.Acked, c.Expected, c.Received, c.Lost, c.Away, c.Duplicated, c.OutOfOrder, c.Handshakes,
+		} {
+			const most = 1 << 50
+			if n < 0 || n > most {
+				return fmt.Errorf("step %d counts %d of something: the file was changed", i+1, n)
+			}
+		}
+	}
+	return nil
 }
 
 // shardOf reads what [Shard.String] wrote.

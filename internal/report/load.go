@@ -115,7 +115,7 @@ func LoadSummary(r *fleet.Result) (out []string) {
 	t := &r.Total
 	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	add("%s on %s: %s, QoS %d, %s", loadName(r), r.Target, r.Shape, r.QoS, r.Took.Round(100*time.Millisecond))
-	if len(r.Shards) > 0 {
+	if len(r.Shards) > 0 && r.Shards[0] != "" {
 		add("merged of %d parts: %s", len(r.Shards), strings.Join(r.Shards, ", "))
 	}
 	if len(r.Absent) > 0 {

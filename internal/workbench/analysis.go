@@ -6,8 +6,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"hodstone/internal/draw"
@@ -74,8 +72,8 @@ func (b *Bench) Journeys(limit int, fits func(*trace.Journey) bool) []trace.Jour
 // Export writes a drawing into a file, in the format that its name ends in. It overwrites
 // nothing.
 func (b *Bench) Export(name string, d *draw.Surface) error {
-	if ext := strings.ToLower(filepath.Ext(name)); ext != ".svg" && ext != ".pdf" {
-		return fmt.Errorf("%s: a drawing is written as .svg or .pdf", name)
+	if err := draw.Writable(name); err != nil {
+		return err
 	}
 	return create(name, func(w io.Writer) error { return d.Write(w, name) })
 }
