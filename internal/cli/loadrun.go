@@ -168,7 +168,7 @@ func (e *Env) loadEnds(asJSON bool, r *fleet.Result, files []product[fleet.Resul
 		return usage("%w", err)
 	}
 	switch {
-	case r.Total.In == 0 && r.Total.Clients > 0:
+	case r.Total.Connect.Count == 0 && r.Total.Clients > 0:
 		return &exit{exitNotReached, errors.New("nobody got in: 'hodstone reach' tells why")}
 	case r.Stopped:
 		return &exit{exitBroken, errors.New("stopped")}

@@ -156,13 +156,20 @@ func short(d time.Duration) time.Duration {
 }
 
 // Broken tells which limits a step broke, each in words; nil for none. What was not measured breaks nothing but a bound on
-// a round trip: without one it cannot be said to hold.
+// a round trip: without one it cannot be said to hold. What never came took longer than anything; and no bound holds where
+// clients that had been in were gone at the end.
 func (b Bound) Broken(s *StepResult) (out []string) {
+	if len(b) > 0 && s.Out > 0 {
+		out = append(out, fmt.Sprintf("%s%d of %d clients were out at its end", wereIn, s.Out, s.Clients))
+	}
 	for _, l := range b {
 		v, known := s.measure(l.What)
+		never, most := s.never(), beyond[l.What]
 		switch {
 		case !known:
 			out = append(out, l.String()+": no round trip was measured")
+		case l.timed() && most > 0 && never >= most && l.holds(v):
+			out = append(out, fmt.Sprintf("%s: %.3g%%%s", l, never*100, neverCame))
 		case l.Share && l.What != "short":
 			if of := float64(s.Expected); of > 0 {
 				v /= of
@@ -179,6 +186,24 @@ func (b Bound) Broken(s *StepResult) (out []string) {
 		}
 	}
 	return out
+}
+
+// What is said of a step whose clients were gone, and of messages that have no round trip, in place of a figure.
+const (
+	wereIn    = "connected: "
+	neverCame = " never came"
+)
+
+// beyond is the share of the messages that may take longer than a measure tells.
+var beyond = map[string]float64{"p50": .5, "p90": .1, "p99": .01, "p99.9": .001, "max": 1e-15}
+
+// never is the share of what was due that was lost, or could not be sent: it took longer than anything.
+func (s *StepResult) never() float64 {
+	due := s.Expected + s.Unsent
+	if due <= 0 {
+		return 0
+	}
+	return float64(s.Lost+s.Unsent) / float64(due)
 }
 
 // measure is what a step has of a measure: seconds, a count, or a share; not known where no round trip was measured.

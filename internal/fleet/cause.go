@@ -123,8 +123,19 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 			say("%d times: %s", n, why)
 		}
 	}
+	if s.Unsent > 0 {
+		say("%d messages were due while the links of their publishers had ended", s.Unsent)
+	}
 	if s.Lost > s.Away {
 		lost := s.Lost - s.Away
+		const still = time.Second
+		if !f.sentAt.IsZero() && f.sentAt.Sub(f.cameAt) > still {
+			since := "at all"
+			if !f.cameAt.IsZero() {
+				since = "any more from " + f.cameAt.Format("15:04:05") + " on"
+			}
+			say("nothing came %s, while messages were sent: the broker stood still, or the way to it", since)
+		}
 		switch line := told(logDropped); {
 		case line != "":
 			say("a queue of the broker's: %d messages did not come; its log says: %s", lost, line)
@@ -201,7 +212,7 @@ func (r *Result) sum() {
 				Refusals: s.Refusals,
 			},
 		)
-		t.Clients, t.In, t.Refused = max(t.Clients, s.Clients), max(t.In, s.In), max(t.Refused, s.Refused)
+		t.Clients, t.In, t.Refused, t.Out = max(t.Clients, s.Clients), max(t.In, s.In), max(t.Refused, s.Refused), max(t.Out, s.Out)
 		t.Asked, t.Reached, t.Heard = max(t.Asked, s.Asked), max(t.Reached, s.Reached), max(t.Heard, s.Heard)
 		sending += s.Took
 		t.Coming += s.Coming
@@ -247,7 +258,7 @@ func (r *Result) gaveWay() *StepResult {
 	}
 	for i := range r.Steps {
 		x := &r.Steps[i]
-		if !x.Cut && (x.Lost > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
+		if !x.Cut && (x.Lost > 0 || x.Out > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
 			return x
 		}
 	}
@@ -294,7 +305,8 @@ func (r *Result) judge() {
 		slices.ContainsFunc(s.Broken, func(text string) bool {
 			return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "refused") &&
 				!strings.HasPrefix(text, "duplicated") &&
-				!strings.HasPrefix(text, "out-of-order")
+				!strings.HasPrefix(text, "out-of-order") &&
+				!strings.HasPrefix(text, wereIn) && !strings.HasSuffix(text, neverCame)
 		})
 	tired := r.tired(s, share)
 	var own []string
@@ -328,8 +340,11 @@ func (r *Result) judge() {
 	}
 	const oneCore = 0.85
 	// What went with links that ended may have been lost by the broker, or on the way to it.
-	linksOnly := s.Lost > 0 && s.Lost == s.Away && s.Refused == 0 && !slow &&
-		!slices.ContainsFunc(s.Broken, func(text string) bool { return !strings.HasPrefix(text, "lost") })
+	linksOnly := s.Lost+s.Unsent+int64(s.Out) > 0 && s.Lost == s.Away && s.Refused == 0 && s.Refusals[notListening] == 0 &&
+		!slices.ContainsFunc(s.Broken, func(text string) bool {
+			return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "short") && !strings.HasPrefix(text, wereIn) &&
+				!strings.HasSuffix(text, neverCame)
+		}) && len(own) == 0
 	// What receivers read too late fills a broker's queue, so that it drops: but only as much as they were late.
 	tenfold := s.Lag.P90 <= lateMost && lost > s.Expected/10
 	switch {
@@ -364,7 +379,10 @@ func (r *Result) judge() {
 		}
 	case linksOnly:
 		r.Limit = Unclear
-		why("%d messages were lost with links that ended: by the broker, or on the way to it", s.Lost)
+		why(
+			"links ended, by the broker or on the way to it: with them %d messages were lost, %d not sent, and %d clients were out at the end",
+			s.Lost, s.Unsent, s.Out,
+		)
 	case s.Broker.Known && !s.Broker.Own && s.Broker.CPU >= oneCore && share >= busyCores:
 		r.Limit = Unclear
 		why(
@@ -440,7 +458,7 @@ func (r *Result) late(s *StepResult) bool {
 		case "max":
 			lag = s.Lag.Max
 		}
-		if v, known := s.measure(l.What); known && time.Duration(v*float64(time.Second))-2*lag <= l.Span {
+		if v, known := s.measure(l.What); known && !l.holds(v) && time.Duration(v*float64(time.Second))-2*lag <= l.Span {
 			return true
 		}
 	}

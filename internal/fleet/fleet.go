@@ -28,10 +28,12 @@ type Fleet struct {
 	gap    atomic.Int64  // between two messages of a client, in nanoseconds; 0 while none are sent
 	active atomic.Int64  // publishers that are connected
 	closed atomic.Bool
-	ends   atomic.Int64  // links that ended in the step, and were wanted
-	turn   atomic.Int64  // changes as others are wanted
-	over   chan struct{} // closed when nobody connects any more
-	wg     sync.WaitGroup
+	// climbing tells that the rate is shared out anew all the time.
+	climbing atomic.Bool
+	ends     atomic.Int64  // links that ended in the step, and were wanted
+	turn     atomic.Int64  // changes as others are wanted
+	over     chan struct{} // closed when nobody connects any more
+	wg       sync.WaitGroup
 
 	reached climb // of the ramp; of the goroutine that runs
 
@@ -44,6 +46,8 @@ type Fleet struct {
 	step       int
 	second     Second
 	held       bool
+	sentAt     time.Time // when something was sent last in the step, and when something came
+	cameAt     time.Time
 	stepped    StepResult // under way
 	before     reading    // at its beginning
 	stepGauges *gauges    // of the step under way
@@ -329,6 +333,10 @@ func (w *worker) due(s *session, gap, now int64, in bool) {
 			if s.left > 0 {
 				s.left--
 			}
+		} else if s.left < 0 && !w.f.climbing.Load() && s.lostLink() { // while a ramp climbs, others take it over
+			s.lane.mu.Lock()
+			s.lane.counts.Unsent++
+			s.lane.mu.Unlock()
 		}
 		s.next += w.jittered(gap)
 	}
@@ -511,10 +519,20 @@ func (f *Fleet) stepBegins() {
 	f.ends.Store(0)
 	for _, s := range f.all {
 		if s != nil {
-			s.gone.Store(!s.in.Load())
+			s.gone.Store(s.lostLink())
 			s.missed = f.missing(s)
 		}
 	}
+}
+
+// out counts the plan's clients that were in, are wanted, and are not in.
+func (f *Fleet) out() (n int) {
+	for _, s := range f.all {
+		if s != nil && !f.other(s) && s.lostLink() {
+			n++
+		}
+	}
+	return n
 }
 
 // lostAway is what those miss whose links ended in the step.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -371,30 +372,71 @@ func TestBounds(t *testing.T) {
 	}
 }
 
-// TestABrokerThatGoesDown: who was in comes back as often as it takes, and what was lost with the links is not laid to a queue.
+// TestABrokerThatGoesDown: who was in comes back as often as it takes, and what was lost with the links is not laid to a
+// queue; no bound holds where it stays away, or stands still.
 func TestABrokerThatGoesDown(t *testing.T) {
-	t.Parallel()
-	s, kind := against(t, standin.Options{}, 20, packet.V311)
-	bound, _ := fleet.ParseBound("lost=0")
-	f, err := fleet.New(
-		fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
-			Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}},
-	)
-	if err != nil {
-		t.Fatal(err)
-	}
-	go func() {
-		for f.State().Under.Sent < 200 {
-			time.Sleep(10 * time.Millisecond)
-		}
-		s.Restart(t.Context(), 4*time.Second, true)
-	}()
-	r := f.Run(t.Context())
-	x := r.Steps[0]
-	if x.In != 20 || x.Lost != x.Away || x.Reached > 0.8*x.Asked ||
-		strings.Contains(strings.Join(r.Why, "\n"), "full") ||
-		len(x.Refusals) == 0 {
-		t.Errorf("%+v\n%s", x, strings.Join(r.Why, "\n"))
+	for name, tt := range map[string]struct {
+		befalls func(*standin.Server)
+		pace    standin.Pace
+		broken  string
+		why     string
+		limit   fleet.Culprit
+	}{
+		"comes back": {
+			func(s *standin.Server) { s.Restart(t.Context(), 4*time.Second, true) },
+			standin.Pace{},
+			"p99<1s: \\d.*% never came",
+			"messages were due while the links of their publishers had ended",
+			fleet.Unclear,
+		},
+		"stays away": {
+			func(s *standin.Server) { s.Close() },
+			standin.Pace{},
+			"connected: 20 of 20 clients were out at its end; p99<1s: \\d.*% never came",
+			"and 20 clients were out at the end",
+			fleet.Unclear,
+		},
+		"stands still": {
+			func(*standin.Server) {},
+			standin.Pace{Pause: time.Minute, Every: 6 * time.Second}, // from the third second on
+			"p99<1s: \\d.*% never came; lost<=30%: ",
+			"nothing came any more from .*: the broker stood still",
+			fleet.Broker,
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s, kind := against(t, standin.Options{Pace: tt.pace}, 20, packet.V311)
+			bound, _ := fleet.ParseBound("p99<1s,lost<=30%")
+			f, err := fleet.New(
+				fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
+					Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}},
+			)
+			if err != nil {
+				t.Fatal(err)
+			}
+			go func() {
+				for f.State().Under.Sent < 200 {
+					time.Sleep(10 * time.Millisecond)
+				}
+				tt.befalls(s)
+			}()
+			r := f.Run(t.Context())
+			x := r.Steps[0]
+			why := strings.Join(r.Why, "\n")
+			if still := name == "stands still"; strings.Contains(why, "full") != still ||
+				x.Lost != x.Away && !still ||
+				(x.Unsent > 500) == still ||
+				(x.In == 0) != (name == "stays away") {
+				t.Errorf("%+v\n%s", x, why)
+			}
+			if broken := strings.Join(x.Broken, "; "); !regexp.MustCompile("^" + tt.broken).MatchString(broken) {
+				t.Errorf("%s, want %s", broken, tt.broken)
+			}
+			if r.Limit != tt.limit || !regexp.MustCompile(tt.why).MatchString(why) {
+				t.Errorf("%s: %s", r.Limit, why)
+			}
+		})
 	}
 }
 

@@ -284,11 +284,43 @@ func TestEachLimitOfABound(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if broken := b.Broken(&s); (len(broken) == 0) != holds {
+		x := s
+		if b[0].timed() {
+			x.Lost = 0
+		}
+		if broken := b.Broken(&x); (len(broken) == 0) != holds {
 			t.Errorf("%s: %v", text, broken)
 		}
 	}
+	// What never came took longer than anything.
+	for _, x := range []struct {
+		lost, unsent int64
+		broken       string
+	}{
+		{0, 0, ""}, {1, 0, "p99.9<9s max<9s"}, {0, 1, "max<9s"}, {6, 3, "p99.9<9s max<9s"}, {0, 11, "p99<9s p99.9<9s max<9s"},
+		{99, 0, "p99<9s p99.9<9s max<9s"}, {100, 0, "p90<9s p99<9s p99.9<9s max<9s"}, {0, 1000, "p50<9s p90<9s p99<9s p99.9<9s max<9s"},
+	} {
+		var broken []string
+		step := StepResult{Trip: spreadOf(h), Counts: Counts{Expected: 1000, Lost: x.lost, Unsent: x.unsent}}
+		b, _ := ParseBound("p50<9s,p90<9s,p99<9s,p99.9<9s,max<9s,mean<9s,connect-p99<9s")
+		for _, text := range b.Broken(&step) {
+			limit, rest, _ := strings.Cut(text, ": ")
+			if broken = append(broken, limit); !strings.HasSuffix(rest, "% never came") {
+				t.Error(text)
+			}
+		}
+		if got := strings.Join(broken, " "); got != x.broken {
+			t.Errorf("%d lost, %d not sent: %s, want %s", x.lost, x.unsent, got, x.broken)
+		}
+	}
 	b, _ := ParseBound("p99<1s")
+	if broken := b.Broken(&StepResult{Trip: spreadOf(h), Clients: 9, Out: 2}); len(broken) != 1 ||
+		broken[0] != "connected: 2 of 9 clients were out at its end" {
+		t.Error(broken)
+	}
+	if broken := Bound(nil).Broken(&StepResult{Clients: 9, Out: 2}); broken != nil {
+		t.Error("no bound, and broken:", broken)
+	}
 	if broken := b.Broken(
 		&StepResult{},
 	); len(broken) != 1 ||

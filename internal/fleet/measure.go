@@ -141,6 +141,7 @@ func (s *Spread) UnmarshalJSON(b []byte) (err error) {
 type Counts struct {
 	Sent       int64 `json:"sent"`
 	Failed     int64 `json:"failed"` // could not be sent
+	Unsent     int64 `json:"unsent"` // due while the link of its publisher had ended
 	Acked      int64 `json:"acknowledged"`
 	Expected   int64 `json:"expected"`
 	Received   int64 `json:"received"`
@@ -155,6 +156,7 @@ func (c Counts) plus(o Counts) Counts {
 	return Counts{
 		c.Sent + o.Sent,
 		c.Failed + o.Failed,
+		c.Unsent + o.Unsent,
 		c.Acked + o.Acked,
 		c.Expected + o.Expected,
 		c.Received + o.Received,
@@ -175,6 +177,7 @@ type StepResult struct {
 	Cut     bool          `json:"cut,omitempty"` // it was stopped before its end: it breaks nothing
 	Coming  time.Duration `json:"coming"`        // how long its clients took to come in, in nanoseconds
 	Refused int           `json:"refused"`       // clients that did not get in, and were given up
+	Out     int           `json:"out,omitempty"` // clients that had been in, and were not at its end
 	// Refusals counts tries that failed, by why.
 	Refusals map[string]int `json:"refusals,omitempty"`
 	Asked    float64        `json:"asked"`   // messages a second

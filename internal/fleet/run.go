@@ -205,10 +205,12 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	f.gap.Store(f.gapOf(asked))
 	began, arrived := f.reached, false
 	f.reached = climb{want, step.Clients, step.Rate}
+	f.climbing.Store(step.Over > 0)
 	for ctx.Err() == nil {
 		if climbing := time.Since(start); step.Over > 0 && !arrived {
 			arrived = climbing >= step.Over
 			asked = f.climb(began, climb{want, step.Clients, step.Rate}, all, float64(climbing)/float64(step.Over))
+			f.climbing.Store(!arrived)
 		}
 		f.mu.Lock()
 		held := f.held
@@ -235,7 +237,7 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.stepped
-	s.Took, s.In, s.Refused = took, f.connected(), refused
+	s.Took, s.In, s.Refused, s.Out = took, f.connected(), refused, f.out()
 	s.Asked = asked
 	s.Strain, s.Broker = strainOver(before, after), f.brokerOver(before, after)
 	if took > 0 {
@@ -245,7 +247,7 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 		s.Facts = f.plan.Facts()
 	}
 	if s.Limits = f.causes(&s); ctx.Err() != nil {
-		s.Cut, s.Refused = true, 0
+		s.Cut, s.Refused, s.Out = true, 0, 0
 		return s
 	}
 	s.Broken = f.plan.Bound.Broken(&s)
@@ -269,6 +271,7 @@ func (f *Fleet) begin(want int) {
 		}
 	}
 	f.climbed.sum, f.climbed.n = 0, 0
+	f.sentAt, f.cameAt = time.Time{}, time.Time{}
 	f.stepGauges = newGauges()
 	f.stepped = StepResult{At: time.Now(), Clients: want, Refusals: map[string]int{}}
 	f.stepped.Expected = -f.owed()
@@ -404,6 +407,12 @@ func (f *Fleet) tick(ctx context.Context) {
 	defer f.mu.Unlock()
 	some, refusals := f.counted()
 	f.stepped.Counts = f.stepped.Counts.plus(some)
+	if some.Sent > 0 {
+		f.sentAt = now
+	}
+	if some.Received+some.Acked > 0 {
+		f.cameAt = now
+	}
 	f.stepped.refused(refusals)
 	f.stepped.In = f.connected()
 	x := &f.second

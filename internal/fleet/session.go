@@ -119,6 +119,9 @@ func (s *session) options() client.Options {
 	return o
 }
 
+// lostLink tells that the session was in, and is to be, and is not.
+func (s *session) lostLink() bool { return s.wanted.Load() && !s.in.Load() && s.came.Load() > 0 }
+
 // connect connects the session, and subscribes; how long that took, or why not, is taken down.
 func (s *session) connect(ctx context.Context) error {
 	const within = 30 * time.Second

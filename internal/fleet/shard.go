@@ -140,7 +140,7 @@ func (r *Result) sound() error {
 	for i := range r.Steps {
 		c := r.Steps[i].Counts
 		for _, n := range []int64{
-			c.Sent, c.Failed, c.Acked, c.Expected, c.Received, c.Lost, c.Away, c.Duplicated, c.OutOfOrder, c.Handshakes,
+			c.Sent, c.Failed, c.Unsent, c.Acked, c.Expected, c.Received, c.Lost, c.Away, c.Duplicated, c.OutOfOrder, c.Handshakes,
 		} {
 			const most = 1 << 50
 			if n < 0 || n > most {
@@ -193,7 +193,7 @@ func (s *StepResult) merge(o *StepResult) {
 	s.join(*o)
 	s.Cut = s.Cut || o.Cut
 	s.Took, s.Coming = max(s.Took, o.Took), max(s.Coming, o.Coming)
-	s.Clients, s.In, s.Refused = s.Clients+o.Clients, s.In+o.In, s.Refused+o.Refused
+	s.Clients, s.In, s.Refused, s.Out = s.Clients+o.Clients, s.In+o.In, s.Refused+o.Refused, s.Out+o.Out
 	s.Asked, s.Reached, s.Heard = s.Asked+o.Asked, s.Reached+o.Reached, s.Heard+o.Heard
 	if busier := o.Strain.Cores > 0 && (s.Strain.Cores == 0 ||
 		o.Strain.CPU/float64(o.Strain.Cores) > s.Strain.CPU/float64(s.Strain.Cores)); busier {

@@ -75,8 +75,11 @@ func LoadStepLine(i int, s *fleet.StepResult, bounded bool) string {
 		verdict = "! stopped"
 	case len(s.Broken) > 0:
 		verdict = "✗ " + strings.Join(s.Broken, "; ")
-	case s.Lost > 0 || s.Refused > 0:
+	case s.Lost > 0 || s.Refused > 0 || s.Unsent > 0:
 		verdict = fmt.Sprintf("! %d lost, %d refused", s.Lost, s.Refused)
+		if s.Unsent > 0 {
+			verdict += fmt.Sprintf(", %d not sent", s.Unsent)
+		}
 	}
 	return fmt.Sprintf(
 		"%4d %7d %7d %9s %9s %9s %8d %9s %9s %9s %9s  %s",
@@ -145,7 +148,7 @@ func LoadSummary(r *fleet.Result) (out []string) {
 		t.Lost,
 		t.Duplicated,
 		t.OutOfOrder,
-		t.Failed,
+		t.Failed+t.Unsent,
 	)
 	if t.Trip.Count > 0 {
 		x := t.Trip
