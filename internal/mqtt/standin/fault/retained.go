@@ -67,6 +67,14 @@ func retained() []standin.Fault {
 		{Name: "expiry.not-counted", Sentence: "A message goes out with the expiry that it was published with, however long it waited.",
 			Versions: five, Breaks: []string{"retain.expiry", "session.message-expiry"},
 			Decisions: standin.Decisions{Left: func(published, _ uint32) uint32 { return published }}},
+		{Name: "expiry.left-none", Sentence: "A message that waited goes out with expiry 0, whatever is left.",
+			Versions: five, Breaks: []string{"retain.expiry", "session.message-expiry", "will.properties"},
+			Decisions: standin.Decisions{Left: func(_, _ uint32) uint32 { return 0 }}},
+		of("expiry.not-stored", "A message with an expiry is not stored.", five, "retain.expiry",
+			standin.Decisions{Store: func(m *packet.Publish) bool {
+				_, expires := m.Properties.Int(packet.MessageExpiry)
+				return !expires
+			}}),
 	}
 }
 
