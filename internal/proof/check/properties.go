@@ -433,6 +433,7 @@ func propertyRequestResponse(p *proof.Pass) error {
 	}
 	for i, correlation := range []string{"\x00\x01", strings.Repeat("\xfe\x00long", 12)} {
 		text := fmt.Sprint("request ", i+1)
+		from := p.Mark()
 		m := publish(ask, text, 1, false)
 		m.Properties = packet.Properties{packet.Str(packet.ResponseTopic, answers), packet.Str(packet.CorrelationData, correlation)}
 		p.Step("%s, with correlation data of %d bytes", text, len(correlation))

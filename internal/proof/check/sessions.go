@@ -178,13 +178,14 @@ func sessionOrder(p *proof.Pass) error {
 	if err := leave(p, subject, publisher); err != nil {
 		return err
 	}
-	send := func(first, n int) error {
+	var sent *trace.Event // the last
+	send := func(first, n int) (err error) {
 		for i := first; i < first+n; i++ {
 			for q := packet.QoS(1); q <= 2; q++ {
 				if topics[q] == "" {
 					continue
 				}
-				if _, err := p.Publish(publisher, publish(topics[q], fmt.Sprintf("%03d", i), q, false)); err != nil {
+				if sent, err = p.Publish(publisher, publish(topics[q], fmt.Sprintf("%03d", i), q, false)); err != nil {
 					return err
 				}
 			}
@@ -205,6 +206,7 @@ func sessionOrder(p *proof.Pass) error {
 	for q, topic := range topics {
 		last := fmt.Sprintf("%03d", waiting+5)
 		if p.AwaitMessage(subject, from, topic, last) == nil {
+			p.Decide(sent)
 			return proof.Break("at QoS %d, the last message did not come: %s", q, p.Instead(subject, from, topic, last))
 		}
 	}

@@ -138,6 +138,9 @@ func inOrder(p *proof.Pass, r *proof.Client, from uint64, topic string, q, grant
 		switch {
 		case n > next && min(q, granted) > 0:
 			p.Decide(before, e)
+			if p.Await(r, from, 0, isMessageOn(topic, fmt.Sprintf("%03d at %d", next, q))) == nil {
+				return proof.Break("at QoS %d, message %d came to the %s, and message %d before it did not", q, n+1, r.Name, next+1)
+			}
 			return proof.Break("at QoS %d, message %d came to the %s before message %d", q, n+1, r.Name, next+1)
 		case n >= next:
 			next = n + 1
@@ -151,6 +154,7 @@ func inOrder(p *proof.Pass, r *proof.Client, from uint64, topic string, q, grant
 		}
 	}
 	if next < ordered && min(q, granted) > 0 {
+		p.Decide(before)
 		return proof.Break("at QoS %d, message %d did not come to the %s", q, next+1, r.Name)
 	}
 	return nil
@@ -357,12 +361,18 @@ func flowControlled(p *proof.Pass, publisher *proof.Client, q packet.QoS, most i
 	subject.Lose(hold)
 	from := p.Mark()
 	p.Step("%d messages at QoS %d for a client with receive maximum %d, that does not answer %s", most+3, q, most, hold)
+	var first *trace.Event
 	for n := range most + 3 {
-		if _, err := p.Publish(publisher, publish(topic, fmt.Sprint("message ", n+1), q, false)); err != nil {
+		sent, err := p.Publish(publisher, publish(topic, fmt.Sprint("message ", n+1), q, false))
+		if err != nil {
 			return err
+		}
+		if n == 0 {
+			first = sent
 		}
 	}
 	if p.AwaitMessage(subject, from, topic, "message 1") == nil {
+		p.Decide(first)
 		return proof.Break("nothing came to a client with receive maximum %d", most)
 	}
 	time, _ := p.Quiet()
@@ -380,14 +390,14 @@ func flowControlled(p *proof.Pass, publisher *proof.Client, q packet.QoS, most i
 		return proof.Undecide("the %s was lost within %s: %v", subject.Name, short(time), subject.Ended())
 	}
 	p.Step("the first is acknowledged: there is room for one more")
-	first := packet.Ack{ID: came[0].Publish().ID}
+	of := packet.Ack{ID: came[0].Publish().ID}
 	next := fmt.Sprint("message ", len(came)+1)
-	var done packet.Packet = &packet.Puback{Ack: first}
+	var done packet.Packet = &packet.Puback{Ack: of}
 	if q == 2 {
-		if again(p, subject, from, packet.PUBREL, first.ID) == nil {
+		if again(p, subject, from, packet.PUBREL, of.ID) == nil {
 			return proof.Undecide("PUBREL did not come (see qos.pairings)")
 		}
-		done = &packet.Pubcomp{Ack: first}
+		done = &packet.Pubcomp{Ack: of}
 	}
 	if err := subject.Send(done); err != nil {
 		return proof.Undecide("%v", err)

@@ -418,10 +418,12 @@ func subscribeIdentifier(p *proof.Pass) error {
 	}
 	from := p.Mark()
 	for _, m := range []string{topic, lone, bare} {
-		if _, err := p.Publish(publisher, publish(m, "message", 1, false)); err != nil {
+		sent, err := p.Publish(publisher, publish(m, "message", 1, false))
+		if err != nil {
 			return err
 		}
 		if p.AwaitMessage(subject, from, m, "message") == nil {
+			p.Decide(sent)
 			return proof.Break(
 				"nothing came by a filter with an identifier: %s",
 				p.Instead(subject, from, m, "message"),
