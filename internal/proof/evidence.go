@@ -1,9 +1,11 @@
 package proof
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"iter"
+	"slices"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
@@ -42,7 +44,7 @@ func isMessage(e *trace.Event, topic, text string) bool {
 }
 
 // Instead says what the peer got since the mark in place of a message: the same payload under another topic, or
-// another payload under its topic, else that nothing came.
+// another payload under its topic, else that nothing came. What the check published itself is no changed form of another.
 func (p *Pass) Instead(peer *Client, from uint64, topic, text string) string {
 	for _, e := range p.Messages(peer, from) {
 		m := e.Publish()
@@ -50,7 +52,7 @@ func (p *Pass) Instead(peer *Client, from uint64, topic, text string) string {
 		case string(m.Payload) == text && e.Topic() != topic:
 			p.Decide(e)
 			return fmt.Sprintf("it came under the topic %q in place of %q", e.Topic(), topic)
-		case e.Topic() == topic && string(m.Payload) != text && likely(string(m.Payload), text):
+		case e.Topic() == topic && string(m.Payload) != text && likely(string(m.Payload), text) && p.sent(topic, m.Payload) == nil:
 			p.Decide(e)
 			return fmt.Sprintf(
 				"it came with %d bytes, %s, in place of %d",
@@ -60,10 +62,23 @@ func (p *Pass) Instead(peer *Client, from uint64, topic, text string) string {
 			)
 		}
 	}
+	p.Decide(p.sent(topic, []byte(text))) // which is all that there is to see
 	if !peer.Connected() {
 		return fmt.Sprintf("nothing came: the %s was lost, %v", peer.Name, peer.Ended())
 	}
 	return fmt.Sprintf("nothing came within %s", arrival)
+}
+
+// sent is the PUBLISH by which the check published a message last; nil for none.
+func (p *Pass) sent(topic string, payload []byte) *trace.Event {
+	events, _ := p.log.Read(1, evidenceLimit)
+	for i := range slices.Backward(events) {
+		e := &events[i]
+		if m := e.Publish(); m != nil && e.Kind == trace.Sent && e.Topic() == topic && bytes.Equal(m.Payload, payload) {
+			return e
+		}
+	}
+	return nil
 }
 
 // likely tells whether a payload is a changed form of another rather than another message.

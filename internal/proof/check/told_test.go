@@ -8,6 +8,7 @@ import (
 
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/topic"
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
 	"hodstone/internal/proof/prooftest"
@@ -30,6 +31,19 @@ func unsaid(t packet.Type, which func(packet.Packet) bool) standin.Decisions {
 		}
 		return p
 	}}
+}
+
+// passesOver does not answer a SUBSCRIBE with such a filter.
+func passesOver(which func(filter string) bool) standin.Decisions {
+	return standin.Decisions{
+		Grant: func(s packet.Subscription, c packet.ReasonCode) packet.ReasonCode {
+			if which(s.Filter) {
+				return packet.ProtocolError
+			}
+			return c
+		},
+		Overlooks: func(code packet.ReasonCode, _ string) bool { return code == packet.ProtocolError },
+	}
 }
 
 // TestWhatABrokenBrokerIsToldOf: what each fault breaks on the way to what a check is about is found too, and said as what
@@ -106,6 +120,24 @@ func TestWhatABrokenBrokerIsToldOf(t *testing.T) {
 			}
 			return c
 		}}, "a shared subscription is available by CONNACK, and was refused: shared subscriptions not supported"},
+		{"subscribe.many", packet.V311, passesOver(func(filter string) bool { return strings.HasSuffix(filter, "/f5") }),
+			"no SUBACK within 5 s"},
+		{"subscribe.bad-filter", packet.V5, passesOver(func(filter string) bool { return topic.CheckFilter(filter) != nil }),
+			"no answer within 5 s to a SUBSCRIBE for "},
+		{"limit.told-and-kept", packet.V5, standin.Decisions{Grant: func(s packet.Subscription, c packet.ReasonCode) packet.ReasonCode {
+			if strings.HasPrefix(s.Filter, "$share/") {
+				return packet.ProtocolError
+			}
+			return c
+		}}, "a shared subscription is available by CONNACK, and the link was closed"},
+		{"qos.pairings", packet.V311, standin.Decisions{Codes: func(_ []packet.Subscription, codes []packet.ReasonCode) []packet.ReasonCode {
+			if codes[0] == 0 {
+				codes[0] = 1
+			}
+			return codes
+		}}, "SUBACK grants QoS 1 where QoS 0 was asked for"},
+		{"limit.packet-size", packet.V5, standin.Decisions{MaximumPacketSize: func(int) int { return 1 << 20 }},
+			"nothing came: the subject was lost, the connection was closed by us: it sent what it must not: PUBLISH, byte 1: 248 bytes"},
 	} {
 		t.Run(fmt.Sprint(i, " ", tt.check, " in ", tt.version), func(t *testing.T) {
 			t.Parallel()
