@@ -128,8 +128,8 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 	}
 	if s.Lost > s.Away {
 		lost := s.Lost - s.Away
-		const still = time.Second
-		if !f.sentAt.IsZero() && f.sentAt.Sub(f.cameAt) > still {
+		const still, some = time.Second, 10 // of one message that was lost nothing follows
+		if f.unheard >= some && f.sentAt.Sub(f.cameAt) > still {
 			since := "at all"
 			if !f.cameAt.IsZero() {
 				since = "any more from " + f.cameAt.Format("15:04:05") + " on"

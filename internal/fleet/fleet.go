@@ -48,6 +48,7 @@ type Fleet struct {
 	held       bool
 	sentAt     time.Time // when something was sent last in the step, and when something came
 	cameAt     time.Time
+	unheard    int64      // messages sent since then
 	stepped    StepResult // under way
 	before     reading    // at its beginning
 	stepGauges *gauges    // of the step under way

@@ -271,7 +271,7 @@ func (f *Fleet) begin(want int) {
 		}
 	}
 	f.climbed.sum, f.climbed.n = 0, 0
-	f.sentAt, f.cameAt = time.Time{}, time.Time{}
+	f.sentAt, f.cameAt, f.unheard = time.Time{}, time.Time{}, 0
 	f.stepGauges = newGauges()
 	f.stepped = StepResult{At: time.Now(), Clients: want, Refusals: map[string]int{}}
 	f.stepped.Expected = -f.owed()
@@ -408,10 +408,10 @@ func (f *Fleet) tick(ctx context.Context) {
 	some, refusals := f.counted()
 	f.stepped.Counts = f.stepped.Counts.plus(some)
 	if some.Sent > 0 {
-		f.sentAt = now
+		f.sentAt, f.unheard = now, f.unheard+some.Sent
 	}
 	if some.Received+some.Acked > 0 {
-		f.cameAt = now
+		f.cameAt, f.unheard = now, 0
 	}
 	f.stepped.refused(refusals)
 	f.stepped.In = f.connected()

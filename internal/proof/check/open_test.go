@@ -209,7 +209,11 @@ func unusuals(t *testing.T, said *prooftest.Words) {
 			versions = proof.Versions()
 		}
 		if prooftest.Raced { // 'make test' runs the whole without the race detector too
-			versions = versions[i%len(versions):][:1]
+			const some = 4
+			if i%some != 0 {
+				continue
+			}
+			versions = versions[i/some%len(versions):][:1]
 		}
 		for _, v := range versions {
 			t.Run(fmt.Sprintf("%s in %s", tt.name, v), func(t *testing.T) {
