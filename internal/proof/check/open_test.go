@@ -129,6 +129,14 @@ func unusuals(t *testing.T, said *prooftest.Words) {
 				return 250 * time.Millisecond
 			})
 		}},
+		{name: "acknowledgements take very long, and what is left of an expiry is rounded", relayed: func() relayed {
+			return later(func(p packet.Packet) time.Duration {
+				if p.Type() == packet.PUBACK {
+					return 1300 * time.Millisecond
+				}
+				return 0
+			})
+		}, decisions: standin.Decisions{Left: func(_, left uint32) uint32 { return left - min(left, 1) }}, versions: []packet.Version{packet.V5}},
 		{name: "messages take their time", relayed: func() relayed {
 			return later(func(p packet.Packet) time.Duration {
 				if p.Type() != packet.PUBLISH {
