@@ -34,30 +34,45 @@ var exports = []struct {
 		}
 		return writeJSON(to, asyncapi.Out(w.Contract, title))
 	}},
-	{"markdown", "a document for people, in Markdown", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
-		return report.ContractDocument(w).Markdown(to)
-	}},
+	{
+		"markdown",
+		"a document for people, in Markdown",
+		false,
+		func(w *workspace.Workspace, _ string, to io.Writer) error {
+			return report.ContractDocument(w).Markdown(to)
+		},
+	},
 	{"pdf", "the same as pages of A4", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
 		return report.ContractDocument(w).PDF(to)
 	}},
-	{"drawing", "who says what to whom, as .svg or .pdf", false, func(w *workspace.Workspace, name string, to io.Writer) error {
-		title := w.Name
-		if title == "" {
-			title = "The contract"
-		}
-		d, err := report.ContractDrawing(title, time.Now(), w.Contract)
-		if err != nil {
+	{
+		"drawing",
+		"who says what to whom, as .svg or .pdf",
+		false,
+		func(w *workspace.Workspace, name string, to io.Writer) error {
+			title := w.Name
+			if title == "" {
+				title = "The contract"
+			}
+			d, err := report.ContractDrawing(title, time.Now(), w.Contract)
+			if err != nil {
+				return err
+			}
+			if name == "" {
+				name = "-.svg"
+			}
+			return d.Write(to, name)
+		},
+	},
+	{
+		"yaml",
+		"the contract in one spelling, with all that it refers to",
+		false,
+		func(w *workspace.Workspace, _ string, to io.Writer) error {
+			_, err := io.WriteString(to, "contract:\n"+workspace.YAML(w.Contract.Tree(), 2, nil))
 			return err
-		}
-		if name == "" {
-			name = "-.svg"
-		}
-		return d.Write(to, name)
-	}},
-	{"yaml", "the contract in one spelling, with all that it refers to", false, func(w *workspace.Workspace, _ string, to io.Writer) error {
-		_, err := io.WriteString(to, "contract:\n"+workspace.YAML(w.Contract.Tree(), 2, nil))
-		return err
-	}},
+		},
+	},
 	{"json-schema", "a folder with a JSON Schema for each clause that has one", true, nil},
 	{"c", "constants and packed structures for C", false, constantsOf("c")},
 	{"go", "constants and packed structures for Go", false, constantsOf("go")},
@@ -69,7 +84,12 @@ var exports = []struct {
 		_, err := io.WriteString(to, "rights:\n"+workspace.YAML(workspace.RightsTree(all), 2, nil))
 		return err
 	}},
-	{"broker", "a folder with the broker's side for the broker of Debian's packages: configuration, TLS, passwords, rights", true, nil},
+	{
+		"broker",
+		"a folder with the broker's side for the broker of Debian's packages: configuration, TLS, passwords, rights",
+		true,
+		nil,
+	},
 }
 
 func constantsOf(language string) func(*workspace.Workspace, string, io.Writer) error {
@@ -186,8 +206,15 @@ func (e *Env) exportFolder(w *workspace.Workspace, format, out, broker string, a
 			var b bytes.Buffer
 			o, is := schema.(expression.Object)
 			if is {
-				schema = append(expression.Object{{Key: "$schema", Value: "https://json-schema.org/draft/2020-12/schema"}, {Key: "title", Value: cl.Name}},
-					slices.DeleteFunc(slices.Clone(o), func(m expression.Member) bool { return m.Key == "$schema" || m.Key == "title" })...)
+				schema = append(
+					expression.Object{
+						{Key: "$schema", Value: "https://json-schema.org/draft/2020-12/schema"},
+						{Key: "title", Value: cl.Name},
+					},
+					slices.DeleteFunc(
+						slices.Clone(o),
+						func(m expression.Member) bool { return m.Key == "$schema" || m.Key == "title" },
+					)...)
 			}
 			if err := writeJSON(&b, schema); err != nil {
 				return &exit{exitBroken, err}

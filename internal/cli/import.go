@@ -156,12 +156,19 @@ func readPoints(src []byte, file string, pairs []string, report *imported) (expr
 		for _, v := range r.Parameters[name] {
 			values = append(values, v)
 		}
-		parameters = append(parameters, expression.Member{Key: name, Value: expression.Object{{Key: "values", Value: values}}})
+		parameters = append(
+			parameters,
+			expression.Member{Key: name, Value: expression.Object{{Key: "values", Value: values}}},
+		)
 	}
 	for _, c := range r.Clauses {
 		clauses = append(clauses, expression.Member{Key: c.Name, Value: c.Tree})
 	}
-	return expression.Object{{Key: "parties", Value: parties}, {Key: "parameters", Value: parameters}, {Key: "clauses", Value: clauses}}, nil
+	return expression.Object{
+		{Key: "parties", Value: parties},
+		{Key: "parameters", Value: parameters},
+		{Key: "clauses", Value: clauses},
+	}, nil
 }
 
 // part is what an object has under a key.
@@ -193,7 +200,11 @@ func (e *Env) importNew(out, file string, tree expression.Object, report *import
 	for _, m := range part(tree, "clauses") {
 		report.Added = append(report.Added, m.Key)
 	}
-	text := fmt.Sprintf("# Taken in from %s.\nhodstone: 1\ncontract:\n%s", plain.OneLine(filepath.Base(file)), workspace.YAML(tree, 2, nil))
+	text := fmt.Sprintf(
+		"# Taken in from %s.\nhodstone: 1\ncontract:\n%s",
+		plain.OneLine(filepath.Base(file)),
+		workspace.YAML(tree, 2, nil),
+	)
 	if report.File = out; out == "" {
 		_, err := io.WriteString(e.Out, text)
 		return broken(err)
@@ -315,7 +326,12 @@ func allIn(p contract.Parameter, tree any) bool {
 }
 
 // sameClause finds the clause that a tree is of: by its topic, else by its name.
-func sameClause(c *contract.Contract, byTopic map[string]*contract.Clause, name string, tree expression.Object) *contract.Clause {
+func sameClause(
+	c *contract.Contract,
+	byTopic map[string]*contract.Clause,
+	name string,
+	tree expression.Object,
+) *contract.Clause {
 	for _, m := range tree {
 		if topic, is := m.Value.(string); is && m.Key == "topic" && byTopic[topic] != nil {
 			return byTopic[topic]
@@ -346,8 +362,15 @@ func (e *Env) tellImported(r imported, toOutput, asJSON bool) error {
 		for _, name := range r.Changed {
 			plain.Fprintf(to, "changed: %s\n", name)
 		}
-		_, err = plain.Fprintf(to, "%s: %s added, %d changed, %d as they were; %s not taken over\n", r.where(), plural(len(r.Added), "clause"),
-			len(r.Changed), r.Same, plural(len(r.Left), "thing"))
+		_, err = plain.Fprintf(
+			to,
+			"%s: %s added, %d changed, %d as they were; %s not taken over\n",
+			r.where(),
+			plural(len(r.Added), "clause"),
+			len(r.Changed),
+			r.Same,
+			plural(len(r.Left), "thing"),
+		)
 	}
 	if err != nil {
 		return broken(err)

@@ -211,7 +211,13 @@ type running struct {
 // NewJudge returns a judge by the rules. Nothing is due before an observer sees ([Judge.Sees]). The
 // instances that the parameters list are expected to speak from then on.
 func NewJudge(c *Contract, rules []*Rule) *Judge {
-	j := &Judge{c: c, cells: map[string]*Cell{}, places: map[string]*Cell{}, strays: map[string]*Stray{}, eyes: map[string]*eye{}}
+	j := &Judge{
+		c:      c,
+		cells:  map[string]*Cell{},
+		places: map[string]*Cell{},
+		strays: map[string]*Stray{},
+		eyes:   map[string]*eye{},
+	}
 	j.followed, j.met = c.follows(), map[string]map[string]bool{}
 	for _, r := range rules {
 		j.rules = append(j.rules, running{r, r.Start(c)})

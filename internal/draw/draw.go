@@ -136,7 +136,12 @@ func (f Font) Width(text string) float64 {
 
 func (s *Surface) fits() error {
 	if s.W > MaxSide || s.H > MaxSide {
-		return fmt.Errorf("the drawing is %.0f × %.0f points; at most %d are possible: draw less of it", s.W, s.H, MaxSide)
+		return fmt.Errorf(
+			"the drawing is %.0f × %.0f points; at most %d are possible: draw less of it",
+			s.W,
+			s.H,
+			MaxSide,
+		)
 	}
 	return nil
 }

@@ -212,7 +212,19 @@ func (r *Result) sum() {
 				Refusals: s.Refusals,
 			},
 		)
-		t.Clients, t.In, t.Refused, t.Out = max(t.Clients, s.Clients), max(t.In, s.In), max(t.Refused, s.Refused), max(t.Out, s.Out)
+		t.Clients, t.In, t.Refused, t.Out = max(
+			t.Clients,
+			s.Clients,
+		), max(
+			t.In,
+			s.In,
+		), max(
+			t.Refused,
+			s.Refused,
+		), max(
+			t.Out,
+			s.Out,
+		)
 		t.Asked, t.Reached, t.Heard = max(t.Asked, s.Asked), max(t.Reached, s.Reached), max(t.Heard, s.Heard)
 		sending += s.Took
 		t.Coming += s.Coming
@@ -258,7 +270,8 @@ func (r *Result) gaveWay() *StepResult {
 	}
 	for i := range r.Steps {
 		x := &r.Steps[i]
-		if !x.Cut && (x.Lost > 0 || x.Out > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
+		if !x.Cut &&
+			(x.Lost > 0 || x.Out > 0 || x.Refused > 0 || r.Each == 0 && x.Asked > 0 && x.Reached < fewer*x.Asked) {
 			return x
 		}
 	}
@@ -344,7 +357,8 @@ func (r *Result) judge() {
 		!slices.ContainsFunc(s.Broken, func(text string) bool {
 			return !strings.HasPrefix(text, "lost") && !strings.HasPrefix(text, "short") && !strings.HasPrefix(text, wereIn) &&
 				!strings.HasSuffix(text, neverCame)
-		}) && len(own) == 0
+		}) &&
+		len(own) == 0
 	// What receivers read too late fills a broker's queue, so that it drops: but only as much as they were late.
 	tenfold := s.Lag.P90 <= lateMost && lost > s.Expected/10
 	switch {
@@ -381,7 +395,9 @@ func (r *Result) judge() {
 		r.Limit = Unclear
 		why(
 			"links ended, by the broker or on the way to it: with them %d messages were lost, %d not sent, and %d clients were out at the end",
-			s.Lost, s.Unsent, s.Out,
+			s.Lost,
+			s.Unsent,
+			s.Out,
 		)
 	case s.Broker.Known && !s.Broker.Own && s.Broker.CPU >= oneCore && share >= busyCores:
 		r.Limit = Unclear
@@ -458,7 +474,10 @@ func (r *Result) late(s *StepResult) bool {
 		case "max":
 			lag = s.Lag.Max
 		}
-		if v, known := s.measure(l.What); known && !l.holds(v) && time.Duration(v*float64(time.Second))-2*lag <= l.Span {
+		if v, known := s.measure(
+			l.What,
+		); known && !l.holds(v) &&
+			time.Duration(v*float64(time.Second))-2*lag <= l.Span {
 			return true
 		}
 	}

@@ -542,8 +542,13 @@ func TestOthersMessagesDoNotCount(t *testing.T) {
 // TestPartsOfOneLoadSayTheSame: whatever the whole fleet does differently is another load, and its parts are none.
 func TestPartsOfOneLoadSayTheSame(t *testing.T) {
 	plan := func() *fleet.Plan {
-		return &fleet.Plan{Kinds: []fleet.Kind{{Name: "plain", Count: 4}, {Name: "tls", Count: 2}}, Shape: fleet.FanIn, Others: 1,
-			Every: time.Second, Steps: []fleet.Step{{Clients: 6, Hold: time.Minute}}}
+		return &fleet.Plan{
+			Kinds:  []fleet.Kind{{Name: "plain", Count: 4}, {Name: "tls", Count: 2}},
+			Shape:  fleet.FanIn,
+			Others: 1,
+			Every:  time.Second,
+			Steps:  []fleet.Step{{Clients: 6, Hold: time.Minute}},
+		}
 	}
 	is := plan().Whole()
 	if is != "4 plain, 2 tls; every 1s, 1 others; 6 clients, for 1m0s" {

@@ -63,7 +63,10 @@ func Merge(parts ...*Result) (*Result, error) {
 				p.Bound,
 			)
 		case len(parts) > 1 && p.Shard == "" && len(p.Shards) == 0:
-			return nil, fmt.Errorf("the load of %s was no part: there is nothing to be added to it", p.Started.Format(time.DateTime))
+			return nil, fmt.Errorf(
+				"the load of %s was no part: there is nothing to be added to it",
+				p.Started.Format(time.DateTime),
+			)
 		case p.Found != nil:
 			return nil, fmt.Errorf("a search has no parts")
 		}

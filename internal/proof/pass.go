@@ -369,7 +369,10 @@ func (p *Pass) cleanUp() {
 	if len(p.retained) > 0 {
 		p.tidy(base, p.Client("cleaner"), func(ctx context.Context, c *client.Client) {
 			for topic := range p.retained {
-				if _, err := c.Publish(ctx, packet.Publish{Topic: topic, QoS: min(1, p.r.offer.QoS), Retain: true}); err != nil {
+				if _, err := c.Publish(
+					ctx,
+					packet.Publish{Topic: topic, QoS: min(1, p.r.offer.QoS), Retain: true},
+				); err != nil {
 					p.Note("the retained message on %s could not be cleared: %v", topic, err)
 				}
 			}

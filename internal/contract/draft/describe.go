@@ -119,7 +119,10 @@ func (d *drafting) presence(c *clause) bool {
 		leaving = opposite(coming, lost)
 		d.note(c, "presence", "? how it leaves was not seen")
 	}
-	c.body.put("presence", expression.Object{{Key: "coming", Value: coming}, {Key: "leaving", Value: leaving}, {Key: "lost", Value: lost}})
+	c.body.put(
+		"presence",
+		expression.Object{{Key: "coming", Value: coming}, {Key: "leaving", Value: leaving}, {Key: "lost", Value: lost}},
+	)
 	d.note(c, "presence", "%s came with %q, and %q is a will", share(n, all), coming, lost)
 	for _, text := range []string{coming, leaving, lost} {
 		if c.value.texts[text] == 0 {
@@ -191,7 +194,8 @@ func (d *drafting) cadence(c *clause) {
 // tidy rounds a duration to what a person would write.
 func tidy(d time.Duration) time.Duration {
 	for _, step := range []time.Duration{time.Minute, time.Second, 100 * time.Millisecond, 10 * time.Millisecond} {
-		if d >= 10*step || step == 10*time.Millisecond || d >= step && d.Round(step)-d < step/20 && d-d.Round(step) < step/20 {
+		if d >= 10*step || step == 10*time.Millisecond ||
+			d >= step && d.Round(step)-d < step/20 && d-d.Round(step) < step/20 {
 			return d.Round(step)
 		}
 	}

@@ -302,17 +302,81 @@ func (v *node) join(o *node) {
 
 // units are what names of fields end with, and the unit that they stand for.
 var units = []struct{ ending, unit string }{
-	{"celsius", "°C"}, {"kelvin", "K"}, {"fahrenheit", "°F"}, {"percent", "%"}, {"pct", "%"}, {"kgmin", "kg/min"}, {"mgl", "mg/l"},
-	{"gkg", "g/kg"}, {"kg", "kg"}, {"tonnes", "t"}, {"gram", "g"}, {"grams", "g"}, {"hpa", "hPa"}, {"kpa", "kPa"}, {"mbar", "mbar"},
-	{"bar", "bar"}, {"_pa", "Pa"}, {"litres", "l"}, {"liters", "l"}, {"_l", "l"}, {"_mm", "mm"}, {"_cm", "cm"}, {"_m", "m"}, {"metres", "m"},
-	{"_ms", "ms"}, {"millis", "ms"}, {"_s", "s"}, {"seconds", "s"}, {"minutes", "min"}, {"volts", "V"}, {"_v", "V"}, {"_mv", "mV"},
-	{"amps", "A"}, {"_a", "A"}, {"_ma", "mA"}, {"watts", "W"}, {"_w", "W"}, {"kwh", "kWh"}, {"_kw", "kW"}, {"_hz", "Hz"}, {"rpm", "1/min"},
-	{"ppm", "ppm"}, {"lux", "lx"}, {"degrees", "°"}, {"_deg", "°"},
+	{
+		"celsius",
+		"°C",
+	},
+	{"kelvin", "K"},
+	{"fahrenheit", "°F"},
+	{"percent", "%"},
+	{"pct", "%"},
+	{"kgmin", "kg/min"},
+	{"mgl", "mg/l"},
+	{
+		"gkg",
+		"g/kg",
+	},
+	{"kg", "kg"},
+	{"tonnes", "t"},
+	{"gram", "g"},
+	{"grams", "g"},
+	{"hpa", "hPa"},
+	{"kpa", "kPa"},
+	{"mbar", "mbar"},
+	{
+		"bar",
+		"bar",
+	},
+	{"_pa", "Pa"},
+	{"litres", "l"},
+	{"liters", "l"},
+	{"_l", "l"},
+	{"_mm", "mm"},
+	{"_cm", "cm"},
+	{"_m", "m"},
+	{"metres", "m"},
+	{
+		"_ms",
+		"ms",
+	},
+	{"millis", "ms"},
+	{"_s", "s"},
+	{"seconds", "s"},
+	{"minutes", "min"},
+	{"volts", "V"},
+	{"_v", "V"},
+	{"_mv", "mV"},
+	{
+		"amps",
+		"A",
+	},
+	{"_a", "A"},
+	{"_ma", "mA"},
+	{"watts", "W"},
+	{"_w", "W"},
+	{"kwh", "kWh"},
+	{"_kw", "kW"},
+	{"_hz", "Hz"},
+	{"rpm", "1/min"},
+	{"ppm", "ppm"},
+	{"lux", "lx"},
+	{"degrees", "°"},
+	{"_deg", "°"},
 }
 
 // prefixes are those of the SI that stand written out before a unit: millivolts.
 var prefixes = []struct{ word, symbol string }{
-	{"nano", "n"}, {"micro", "µ"}, {"milli", "m"}, {"centi", "c"}, {"hecto", "h"}, {"kilo", "k"}, {"mega", "M"}, {"giga", "G"},
+	{
+		"nano",
+		"n",
+	},
+	{"micro", "µ"},
+	{"milli", "m"},
+	{"centi", "c"},
+	{"hecto", "h"},
+	{"kilo", "k"},
+	{"mega", "M"},
+	{"giga", "G"},
 }
 
 // prefixOf is the symbol of the prefix with which a name goes on before its unit; "" for none.
@@ -335,7 +399,8 @@ func unitOf(name string) string {
 		if strings.HasPrefix(u.ending, "_") && strings.LastIndex(low, "_") == 0 {
 			continue // a letter by itself is no unit
 		}
-		if strings.HasSuffix(low, "_"+strings.TrimPrefix(u.ending, "_")) || len(u.ending) > 4 && strings.HasSuffix(low, u.ending) {
+		if strings.HasSuffix(low, "_"+strings.TrimPrefix(u.ending, "_")) ||
+			len(u.ending) > 4 && strings.HasSuffix(low, u.ending) {
 			return prefixOf(strings.TrimSuffix(low, strings.TrimPrefix(u.ending, "_"))) + u.unit
 		}
 	}
@@ -482,8 +547,11 @@ func (x *finding) limits(v *node, at string, put func(string, any)) (lo, hi floa
 	lo, hi, out := v.bounds()
 	if out > 0 {
 		where := strings.ReplaceAll(strings.TrimPrefix(at, "/properties/"), "/properties/", "/")
-		x.outlier = append(x.outlier, strings.TrimPrefix(fmt.Sprintf("%s: %d of %d lie outside %v … %v, between %v and %v", where,
-			out, len(v.numbers), lo, hi, v.lo, v.hi), ": "))
+		x.outlier = append(
+			x.outlier,
+			strings.TrimPrefix(fmt.Sprintf("%s: %d of %d lie outside %v … %v, between %v and %v", where,
+				out, len(v.numbers), lo, hi, v.lo, v.hi), ": "),
+		)
 		x.note(at, "? %d of %d lie far outside, between %v and %v: breaches?", out, len(v.numbers), v.lo, v.hi)
 	}
 	low, high := outwards(lo, hi)

@@ -70,7 +70,10 @@ func (t *Traffic) Write(o Options) *Result {
 		}
 	}
 	if t.unkept > 0 {
-		d.result.Left = append(d.result.Left, fmt.Sprintf("%d messages on topics beyond the first %d", t.unkept, maxTopics))
+		d.result.Left = append(
+			d.result.Left,
+			fmt.Sprintf("%d messages on topics beyond the first %d", t.unkept, maxTopics),
+		)
 	}
 	found := find(topics)
 	d.params = parameters(found)
@@ -278,7 +281,10 @@ func (c *clause) reaches(party string) bool {
 
 // stored tells whether the clause's messages are retained: then they say how things stand, and ask for nothing.
 func (c *clause) stored() bool {
-	return slices.ContainsFunc(c.body.Object, func(m expression.Member) bool { return m.Key == "retain" && m.Value == true })
+	return slices.ContainsFunc(
+		c.body.Object,
+		func(m expression.Member) bool { return m.Key == "retain" && m.Value == true },
+	)
 }
 
 func shares(a, b map[string]string) bool {

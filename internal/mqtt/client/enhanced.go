@@ -39,11 +39,17 @@ func (k *conn) proven(ps packet.Properties) error {
 	name := k.c.opt.Auth.Name()
 	if data, ok := ps.Str(packet.AuthData); ok {
 		if _, err := e.exchange.Next([]byte(data)); err != nil {
-			return &ruleError{packet.NotAuthorized, fmt.Sprintf("%s: the broker has not shown that it knows the password: %v", name, err)}
+			return &ruleError{
+				packet.NotAuthorized,
+				fmt.Sprintf("%s: the broker has not shown that it knows the password: %v", name, err),
+			}
 		}
 	}
 	if !e.exchange.Proven() {
-		return &ruleError{packet.NotAuthorized, name + ": the broker let us in without showing that it knows the password"}
+		return &ruleError{
+			packet.NotAuthorized,
+			name + ": the broker let us in without showing that it knows the password",
+		}
 	}
 	return nil
 }
@@ -56,7 +62,10 @@ func (k *conn) challenged(p *packet.Auth) error {
 	case k.enhanced == nil || k.enhanced.exchange == nil:
 		return &ruleError{packet.ProtocolError, "the broker sent AUTH where no authentication is under way (5.0 §4.12)"}
 	case method != c.opt.Auth.Name():
-		return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker changed the authentication method to %q (5.0 §4.12)", method)}
+		return &ruleError{
+			packet.ProtocolError,
+			fmt.Sprintf("the broker changed the authentication method to %q (5.0 §4.12)", method),
+		}
 	case p.Code == packet.Success:
 		if err := k.proven(p.Properties); err != nil {
 			return err // whoever waits for it hears of it from finish
@@ -70,7 +79,10 @@ func (k *conn) challenged(p *packet.Auth) error {
 		}
 		return nil
 	case p.Code != packet.ContinueAuthentication:
-		return &ruleError{packet.ProtocolError, fmt.Sprintf("the broker sent AUTH with 0x%02X (5.0 §3.15.2.1)", byte(p.Code))}
+		return &ruleError{
+			packet.ProtocolError,
+			fmt.Sprintf("the broker sent AUTH with 0x%02X (5.0 §3.15.2.1)", byte(p.Code)),
+		}
 	}
 	data, _ := p.Properties.Str(packet.AuthData)
 	answer, err := k.enhanced.exchange.Next([]byte(data))
@@ -89,7 +101,9 @@ func (c *Client) Reauthenticate(ctx context.Context) error {
 	case k == nil:
 		return ErrNotConnected
 	case c.opt.Auth == nil:
-		return errors.New("the connection was made without enhanced authentication: there is nothing to renew (5.0 §4.12.1)")
+		return errors.New(
+			"the connection was made without enhanced authentication: there is nothing to renew (5.0 §4.12.1)",
+		)
 	}
 	x := c.opt.Auth.Begin()
 	data, err := x.Next(nil)

@@ -342,7 +342,12 @@ func TestAFrozenLinkHoldsWhatIsWritten(t *testing.T) {
 		s.want("PUBLISH a q1 #2")
 		s.want("PINGREQ")
 		got := e.take() // what is written and what is read go on side by side
-		if strings.Replace(got, "; < PUBACK #1", "", 1) != "thawed: reading and writing go on; > PUBLISH a q1 #2; > PINGREQ" ||
+		if strings.Replace(
+			got,
+			"; < PUBACK #1",
+			"",
+			1,
+		) != "thawed: reading and writing go on; > PUBLISH a q1 #2; > PINGREQ" ||
 			!strings.Contains(got, "; < PUBACK #1") {
 			t.Error(got)
 		}

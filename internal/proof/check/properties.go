@@ -12,25 +12,71 @@ import (
 
 // The checks of what version 5 says by properties.
 var properties = []*proof.Check{
-	{Name: "property.passed", Title: "properties arrive as they were published",
+	{
+		Name:     "property.passed",
+		Title:    "properties arrive as they were published",
 		Expected: "user properties in their order, repeated ones too, content type, response topic, correlation data and payload format unchanged, live and stored, and none added",
-		Sections: proof.Sections{V5: "3.3.2.3"}, Needs: proof.Needs{Least: 2, QoS: 1},
-		Requires: append(pairs, "retain.greets"), Run: propertyPassed},
-	{Name: "property.alias", Title: "topic aliases stand for topics",
+		Sections: proof.Sections{V5: "3.3.2.3"},
+		Needs:    proof.Needs{Least: 2, QoS: 1},
+		Requires: append(pairs, "retain.greets"),
+		Run:      propertyPassed,
+	},
+	{
+		Name:     "property.alias",
+		Title:    "topic aliases stand for topics",
 		Expected: "messages under two aliases of ours, set and set anew, arrive under the topics meant; the broker uses none that we did not allow",
-		Sections: proof.Sections{V5: "3.3.2.3.4"}, Needs: proof.Needs{Least: 3, QoS: 1}, Requires: pairs, Run: propertyAlias},
-	{Name: "property.alias-scope", Title: "an alias dies with its connection", Intrusive: true,
-		Expected: "the link closed for an alias that was set on the connection before, for alias 0, and for one above the broker's maximum; nothing passed on",
-		Sections: proof.Sections{V5: "3.3.2.3.4"}, Needs: proof.Needs{Least: 2}, Requires: []string{"property.alias"}, Run: propertyAliasScope},
-	{Name: "property.problem-info", Title: "no reasons for those who want none",
+		Sections: proof.Sections{
+			V5: "3.3.2.3.4",
+		},
+		Needs:    proof.Needs{Least: 3, QoS: 1},
+		Requires: pairs,
+		Run:      propertyAlias,
+	},
+	{
+		Name:      "property.alias-scope",
+		Title:     "an alias dies with its connection",
+		Intrusive: true,
+		Expected:  "the link closed for an alias that was set on the connection before, for alias 0, and for one above the broker's maximum; nothing passed on",
+		Sections: proof.Sections{
+			V5: "3.3.2.3.4",
+		},
+		Needs:    proof.Needs{Least: 2},
+		Requires: []string{"property.alias"},
+		Run:      propertyAliasScope,
+	},
+	{
+		Name:     "property.problem-info",
+		Title:    "no reasons for those who want none",
 		Expected: "with request problem information 0 no reason string and no user property on PUBACK, PUBREC, PUBCOMP, SUBACK and UNSUBACK",
-		Sections: proof.Sections{V5: "3.1.2.11.7"}, Needs: proof.Needs{Least: 1, QoS: 1}, Requires: pairs, Run: propertyProblemInfo},
-	{Name: "property.no-subscribers", Title: "no subscribers is said where there are none",
+		Sections: proof.Sections{
+			V5: "3.1.2.11.7",
+		},
+		Needs:    proof.Needs{Least: 1, QoS: 1},
+		Requires: pairs,
+		Run:      propertyProblemInfo,
+	},
+	{
+		Name:     "property.no-subscribers",
+		Title:    "no subscribers is said where there are none",
 		Expected: "0x10 or 0x00 in PUBACK and PUBREC for a message that nobody gets, and never 0x10 where somebody does",
-		Sections: proof.Sections{V5: "3.4.2.1, 3.5.2.1"}, Needs: proof.Needs{Least: 2, QoS: 1}, Requires: pairs, Run: propertyNoSubscribers},
-	{Name: "property.request-response", Title: "a response finds its request",
+		Sections: proof.Sections{
+			V5: "3.4.2.1, 3.5.2.1",
+		},
+		Needs:    proof.Needs{Least: 2, QoS: 1},
+		Requires: pairs,
+		Run:      propertyNoSubscribers,
+	},
+	{
+		Name:     "property.request-response",
+		Title:    "a response finds its request",
 		Expected: "a responder gets response topic and correlation data, short and long, and its answers come back with them",
-		Sections: proof.Sections{V5: "4.10"}, Needs: proof.Needs{Least: 2, QoS: 1}, Requires: pairs, Run: propertyRequestResponse},
+		Sections: proof.Sections{
+			V5: "4.10",
+		},
+		Needs:    proof.Needs{Least: 2, QoS: 1},
+		Requires: pairs,
+		Run:      propertyRequestResponse,
+	},
 }
 
 func propertyPassed(p *proof.Pass) error {
@@ -45,9 +91,21 @@ func propertyPassed(p *proof.Pass) error {
 		}
 	}
 	full := packet.Properties{
-		packet.Int(packet.PayloadFormat, 1), packet.Str(packet.ContentType, "application/json"), packet.Str(packet.ResponseTopic, p.Topic("answer")),
-		packet.Str(packet.CorrelationData, "\x00\x01\xfe\xff"), packet.User("pen", "4"), packet.User("barge", "Ærlig"), packet.User("pen", "2"),
-		packet.User("", ""), packet.User("pen", "4"),
+		packet.Int(
+			packet.PayloadFormat,
+			1,
+		),
+		packet.Str(packet.ContentType, "application/json"),
+		packet.Str(packet.ResponseTopic, p.Topic("answer")),
+		packet.Str(
+			packet.CorrelationData,
+			"\x00\x01\xfe\xff",
+		),
+		packet.User("pen", "4"),
+		packet.User("barge", "Ærlig"),
+		packet.User("pen", "2"),
+		packet.User("", ""),
+		packet.User("pen", "4"),
 	}
 	sent := map[string]packet.Properties{live: full, stored: full, bare: nil}
 	from := p.Mark()
@@ -97,7 +155,11 @@ func aliased(p *proof.Pass, publisher *proof.Client, topic string, alias uint32,
 	if again(p, publisher, from, packet.PUBACK, m.ID) == nil {
 		if end := p.Ending(publisher, from, 0); end != nil {
 			p.Decide(end)
-			return proof.Break("the link was closed on a message under topic alias %d, which the broker allows: %s", alias, end.Text)
+			return proof.Break(
+				"the link was closed on a message under topic alias %d, which the broker allows: %s",
+				alias,
+				end.Text,
+			)
 		}
 		return proof.Break("no PUBACK within 5 s of a message under topic alias %d", alias)
 	}
@@ -129,7 +191,15 @@ func propertyAlias(p *proof.Pass) error {
 		alias uint32
 		at    string
 	}{
-		{topics[0], 1, topics[0]}, {topics[1], second, topics[1]}, {"", second, topics[1]}, {topics[2], 1, topics[2]}, {"", 1, topics[2]},
+		{
+			topics[0],
+			1,
+			topics[0],
+		},
+		{topics[1], second, topics[1]},
+		{"", second, topics[1]},
+		{topics[2], 1, topics[2]},
+		{"", 1, topics[2]},
 	}
 	if second == 2 { // the first alias is not changed by the second
 		ours = append(ours[:2], append([]struct {
@@ -185,7 +255,10 @@ func theirAliases(p *proof.Pass, publisher *proof.Client, topics []string, allow
 	}
 	for round := range 2 {
 		for i, t := range topics {
-			if _, err := p.Publish(publisher, publish(t, fmt.Sprintf("round %d to %d", round+1, i), 1, false)); err != nil {
+			if _, err := p.Publish(
+				publisher,
+				publish(t, fmt.Sprintf("round %d to %d", round+1, i), 1, false),
+			); err != nil {
 				return err
 			}
 		}
@@ -249,7 +322,12 @@ func propertyAliasScope(p *proof.Pass) error {
 			if err := set(before, topicOf(p), alias); err != nil {
 				return err
 			}
-			if p.AwaitMessage(watcher, from, topicOf(p), "under an alias") == nil { // at QoS 0 it may be lost: it was read all the same
+			if p.AwaitMessage(
+				watcher,
+				from,
+				topicOf(p),
+				"under an alias",
+			) == nil { // at QoS 0 it may be lost: it was read all the same
 				p.Note("the message that sets the alias was lost")
 			}
 			before.Close()
@@ -289,7 +367,13 @@ func propertyAliasScope(p *proof.Pass) error {
 		return err
 	}
 	if most < 65535 {
-		if err := closes("over", fmt.Sprintf("a message under alias %d, where the broker allows %d", most+1, most), topic, most+1, false); err != nil {
+		if err := closes(
+			"over",
+			fmt.Sprintf("a message under alias %d, where the broker allows %d", most+1, most),
+			topic,
+			most+1,
+			false,
+		); err != nil {
 			return err
 		}
 	}
@@ -306,7 +390,9 @@ func propertyProblemInfo(p *proof.Pass) error {
 		return err
 	}
 	from := p.Mark()
-	p.Step("what a broker may have to say something about: nobody subscribes, unknown identifiers, filters that are not held")
+	p.Step(
+		"what a broker may have to say something about: nobody subscribes, unknown identifiers, filters that are not held",
+	)
 	if _, err := p.Publish(subject, publish(p.Topic("nobody"), "x", 1, false)); err != nil {
 		return err
 	}
@@ -382,7 +468,8 @@ func propertyNoSubscribers(p *proof.Pass) error {
 				return err
 			}
 			e := p.Await(publisher, from, arrivalTime, func(e *trace.Event) bool {
-				return e.Kind == trace.Received && e.Packet != nil && (e.Packet.Type() == packet.PUBACK || e.Packet.Type() == packet.PUBREC)
+				return e.Kind == trace.Received && e.Packet != nil &&
+					(e.Packet.Type() == packet.PUBACK || e.Packet.Type() == packet.PUBREC)
 			})
 			p.Decide(e)
 			code := packet.ReasonCode(0)
@@ -395,7 +482,10 @@ func propertyNoSubscribers(p *proof.Pass) error {
 			came := topic == heard && p.AwaitMessage(subject, from, topic, fmt.Sprint("at ", q)) != nil
 			switch {
 			case came && code == packet.NoMatchingSubscribers:
-				return proof.Break("%s says 0x10, no matching subscribers, for a message that a subscriber got", e.Packet.Type())
+				return proof.Break(
+					"%s says 0x10, no matching subscribers, for a message that a subscriber got",
+					e.Packet.Type(),
+				)
 			case topic == heard && !came:
 				return proof.Undecide("the message did not come (see qos.pairings)")
 			case topic == unheard:
@@ -414,7 +504,12 @@ func propertyNoSubscribers(p *proof.Pass) error {
 }
 
 func propertyRequestResponse(p *proof.Pass) error {
-	requester, responder := p.Client("requester", proof.With(packet.Int(packet.RequestResponseInfo, 1))), p.Client("responder")
+	requester, responder := p.Client(
+		"requester",
+		proof.With(packet.Int(packet.RequestResponseInfo, 1)),
+	), p.Client(
+		"responder",
+	)
 	from := p.Mark()
 	if err := p.ConnectAll(requester, responder); err != nil {
 		return err
@@ -435,7 +530,10 @@ func propertyRequestResponse(p *proof.Pass) error {
 		text := fmt.Sprint("request ", i+1)
 		from := p.Mark()
 		m := publish(ask, text, 1, false)
-		m.Properties = packet.Properties{packet.Str(packet.ResponseTopic, answers), packet.Str(packet.CorrelationData, correlation)}
+		m.Properties = packet.Properties{
+			packet.Str(packet.ResponseTopic, answers),
+			packet.Str(packet.CorrelationData, correlation),
+		}
 		p.Step("%s, with correlation data of %d bytes", text, len(correlation))
 		sent, err := p.Publish(requester, m)
 		if unsupported(err) && i > 0 {
@@ -452,7 +550,13 @@ func propertyRequestResponse(p *proof.Pass) error {
 		where, _ := got.Publish().Properties.Str(packet.ResponseTopic)
 		with, _ := got.Publish().Properties.Str(packet.CorrelationData)
 		if where != answers || !bytes.Equal([]byte(with), []byte(correlation)) {
-			return proof.Break("the responder got the response topic %q and %d bytes of correlation data, in place of %q and %d", where, len(with), answers, len(correlation))
+			return proof.Break(
+				"the responder got the response topic %q and %d bytes of correlation data, in place of %q and %d",
+				where,
+				len(with),
+				answers,
+				len(correlation),
+			)
 		}
 		answer := publish(where, "answer to "+text, 1, false)
 		answer.Properties = packet.Properties{packet.Str(packet.CorrelationData, with)}
@@ -464,7 +568,11 @@ func propertyRequestResponse(p *proof.Pass) error {
 			return proof.Break("the answer to %s: %s", text, p.Instead(requester, from, answers, "answer to "+text))
 		}
 		if with, _ := back.Publish().Properties.Str(packet.CorrelationData); with != correlation {
-			return proof.Break("the answer came with %d bytes of correlation data, not with the %d of the request", len(with), len(correlation))
+			return proof.Break(
+				"the answer came with %d bytes of correlation data, not with the %d of the request",
+				len(with),
+				len(correlation),
+			)
 		}
 	}
 	p.Saw("both answers came, with the correlation data of their requests")

@@ -15,27 +15,82 @@ var stores = []string{"retain.greets"}
 
 // The checks of what is stored beside those in retain.go: what replaces it, what leaves it, whom it greets.
 var retained = []*proof.Check{
-	{Name: "retain.replaced", Title: "only the newest message is stored",
+	{
+		Name:     "retain.replaced",
+		Title:    "only the newest message is stored",
 		Expected: "the last of five stored messages greets a newcomer, and no other: they are long and short, at QoS 1 and 2, of two publishers; a sixth at QoS 0 takes its place, and need not be stored itself",
-		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 3, QoS: 1, Retained: true}, Requires: stores, Run: retainReplaced},
-	{Name: "retain.unretained-leaves", Title: "a plain message leaves what is stored",
+		Sections: proof.Same(
+			"3.3",
+			"3.3.1.3",
+		),
+		Needs:    proof.Needs{Least: 3, QoS: 1, Retained: true},
+		Requires: stores,
+		Run:      retainReplaced,
+	},
+	{
+		Name:     "retain.unretained-leaves",
+		Title:    "a plain message leaves what is stored",
 		Expected: "the stored message greets a newcomer after plain messages on its topic, an empty one among them",
-		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 2, QoS: 1, Retained: true}, Requires: stores, Run: retainUnretainedLeaves},
-	{Name: "retain.wildcard", Title: "a wildcard is greeted by all that it matches",
+		Sections: proof.Same(
+			"3.3",
+			"3.3.1.3",
+		),
+		Needs:    proof.Needs{Least: 2, QoS: 1, Retained: true},
+		Requires: stores,
+		Run:      retainUnretainedLeaves,
+	},
+	{
+		Name:     "retain.wildcard",
+		Title:    "a wildcard is greeted by all that it matches",
 		Expected: "a newcomer with # gets each stored message below, and that of the level itself; one with + those one level below; each once",
-		Sections: proof.Same("3.3", "3.3.1.3"), Needs: proof.Needs{Least: 2, QoS: 1, Retained: true}, Requires: append(stores, "subscribe.wildcards"), Run: retainWildcard},
-	{Name: "retain.resubscribe", Title: "who subscribes again is greeted again",
+		Sections: proof.Same(
+			"3.3",
+			"3.3.1.3",
+		),
+		Needs:    proof.Needs{Least: 2, QoS: 1, Retained: true},
+		Requires: append(stores, "subscribe.wildcards"),
+		Run:      retainWildcard,
+	},
+	{
+		Name:     "retain.resubscribe",
+		Title:    "who subscribes again is greeted again",
 		Expected: "the stored message again after the same SUBSCRIBE; in version 5 as retain handling says: 0 always, 1 for a new subscription only, 2 never",
-		Sections: proof.Sections{V31: "3.8", V311: "3.8.4", V5: "3.8.3.1"}, Needs: proof.Needs{Least: 2, QoS: 1, Retained: true}, Requires: stores, Run: retainResubscribe},
+		Sections: proof.Sections{
+			V31:  "3.8",
+			V311: "3.8.4",
+			V5:   "3.8.3.1",
+		},
+		Needs:    proof.Needs{Least: 2, QoS: 1, Retained: true},
+		Requires: stores,
+		Run:      retainResubscribe,
+	},
 	{Name: "retain.as-published", Title: "retain as published leaves the flag",
 		Expected: "a subscriber with the option gets retained messages with flag 1, and others with flag 0",
 		Sections: proof.Sections{V5: "3.8.3.1"}, Needs: proof.Needs{Least: 2, Retained: true}, Run: retainAsPublished},
-	{Name: "retain.owner-gone", Title: "what is stored outlives its publisher",
+	{
+		Name:     "retain.owner-gone",
+		Title:    "what is stored outlives its publisher",
 		Expected: "the stored message greets a newcomer after its publisher has left by DISCONNECT, and another's after it was cut",
-		Sections: proof.Sections{V31: "3.3", V311: "3.1.2.4", V5: "4.1"}, Needs: proof.Needs{Least: 2, QoS: 1, Retained: true}, Requires: stores, Run: retainOwnerGone},
-	{Name: "retain.expiry", Title: "what is stored expires",
+		Sections: proof.Sections{
+			V31:  "3.3",
+			V311: "3.1.2.4",
+			V5:   "4.1",
+		},
+		Needs:    proof.Needs{Least: 2, QoS: 1, Retained: true},
+		Requires: stores,
+		Run:      retainOwnerGone,
+	},
+	{
+		Name:     "retain.expiry",
+		Title:    "what is stored expires",
 		Expected: "a message with expiry 4 s greets a newcomer 2 s later with the time that is left, and none 6 s later",
-		Sections: proof.Sections{V5: "3.3.2.3.3"}, Needs: proof.Needs{Least: 3, QoS: 1, Retained: true}, Requires: stores, Run: retainExpiry},
+		Sections: proof.Sections{
+			V5: "3.3.2.3.3",
+		},
+		Needs:    proof.Needs{Least: 3, QoS: 1, Retained: true},
+		Requires: stores,
+		Run:      retainExpiry,
+	},
 }
 
 // greeted lets a newcomer subscribe, and returns what it was sent on topics of the check until all was quiet: what is due
@@ -185,8 +240,16 @@ func retainUnretainedLeaves(p *proof.Pass) error {
 		if err != nil {
 			return err
 		}
-		got = slices.DeleteFunc(got, func(e *trace.Event) bool { return !e.Publish().Retain && string(e.Publish().Payload) == text })
-		if err := exactly(p, got, "stored", fmt.Sprintf("a newcomer after a plain message of %d bytes at QoS %d", len(text), qos)); err != nil {
+		got = slices.DeleteFunc(
+			got,
+			func(e *trace.Event) bool { return !e.Publish().Retain && string(e.Publish().Payload) == text },
+		)
+		if err := exactly(
+			p,
+			got,
+			"stored",
+			fmt.Sprintf("a newcomer after a plain message of %d bytes at QoS %d", len(text), qos),
+		); err != nil {
 			return err
 		}
 	}
@@ -212,7 +275,11 @@ func retainWildcard(p *proof.Pass) error {
 		filter string
 		want   []string
 	}{{base + "/#", all}, {base + "/+", below}, {base + "/+/f", []string{base + "/e/f"}}} {
-		got, err := greeted(p, "newcomer "+w.filter[len(base)+1:], packet.Subscription{Filter: w.filter, QoS: 1}, w.want...)
+		got, err := greeted(
+			p,
+			"newcomer "+w.filter[len(base)+1:],
+			packet.Subscription{Filter: w.filter, QoS: 1},
+			w.want...)
 		if err != nil {
 			return err
 		}
@@ -222,12 +289,21 @@ func retainWildcard(p *proof.Pass) error {
 		}
 		for _, topic := range w.want {
 			if n := copies[topic]; n != 1 {
-				return proof.Break("the message stored at %s came %d times to a newcomer with the filter %s", shorter(topic), n, shorter(w.filter))
+				return proof.Break(
+					"the message stored at %s came %d times to a newcomer with the filter %s",
+					shorter(topic),
+					n,
+					shorter(w.filter),
+				)
 			}
 			delete(copies, topic)
 		}
 		for topic := range copies {
-			return proof.Break("the message stored at %s came to a newcomer with the filter %s", shorter(topic), shorter(w.filter))
+			return proof.Break(
+				"the message stored at %s came to a newcomer with the filter %s",
+				shorter(topic),
+				shorter(w.filter),
+			)
 		}
 	}
 	p.Saw("each newcomer got what its filter matches, once")
@@ -286,7 +362,10 @@ func retainAsPublished(p *proof.Pass) error {
 	}
 	topic := p.Topic("value")
 	from := p.Mark()
-	if _, err := p.SubscribeWith(subscriber, packet.Subscription{Filter: topic, QoS: 2, RetainAsPublished: true}); err != nil {
+	if _, err := p.SubscribeWith(
+		subscriber,
+		packet.Subscription{Filter: topic, QoS: 2, RetainAsPublished: true},
+	); err != nil {
 		return err
 	}
 	number := map[bool]int{true: 1}
@@ -340,7 +419,12 @@ func retainOwnerGone(p *proof.Pass) error {
 		if err != nil {
 			return err
 		}
-		if err := exactly(p, got, "stored", "a newcomer after the publisher "+map[string]string{"left": "had left", "cut": "was cut"}[how.name]); err != nil {
+		if err := exactly(
+			p,
+			got,
+			"stored",
+			"a newcomer after the publisher "+map[string]string{"left": "had left", "cut": "was cut"}[how.name],
+		); err != nil {
 			return err
 		}
 	}
@@ -393,7 +477,12 @@ func retainExpiry(p *proof.Pass) error {
 	case !told:
 		return proof.Break("the message came without its expiry, %s after it was stored", short(waited))
 	case left > most || left > storedFor-1 || left+1+uint32(longest/time.Second) < storedFor:
-		return proof.Break("the message came with expiry %d s, %s after it was stored with %d s", left, short(waited), storedFor)
+		return proof.Break(
+			"the message came with expiry %d s, %s after it was stored with %d s",
+			left,
+			short(waited),
+			storedFor,
+		)
 	}
 	p.Wait(storedGone - time.Since(stored))
 	p.Step("another subscribes when it is over")
@@ -402,7 +491,11 @@ func retainExpiry(p *proof.Pass) error {
 		return err
 	}
 	if len(late) > 0 {
-		return proof.Break("the message greeted a newcomer %s after it was stored with expiry %d s", short(late[0].At.Sub(stored)), storedFor)
+		return proof.Break(
+			"the message greeted a newcomer %s after it was stored with expiry %d s",
+			short(late[0].At.Sub(stored)),
+			storedFor,
+		)
 	}
 	p.Saw("it greeted a newcomer with %d s left, and none after %s", left, short(storedGone))
 	return nil

@@ -139,7 +139,13 @@ func inOrder(p *proof.Pass, r *proof.Client, from uint64, topic string, q, grant
 		case n > next && min(q, granted) > 0:
 			p.Decide(before, e)
 			if p.Await(r, from, 0, isMessageOn(topic, fmt.Sprintf("%03d at %d", next, q))) == nil {
-				return proof.Break("at QoS %d, message %d came to the %s, and message %d before it did not", q, n+1, r.Name, next+1)
+				return proof.Break(
+					"at QoS %d, message %d came to the %s, and message %d before it did not",
+					q,
+					n+1,
+					r.Name,
+					next+1,
+				)
 			}
 			return proof.Break("at QoS %d, message %d came to the %s before message %d", q, n+1, r.Name, next+1)
 		case n >= next:

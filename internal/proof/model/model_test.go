@@ -80,12 +80,20 @@ func TestWhatIsUnderWayWhenALinkEnds(t *testing.T) {
 			}
 		}
 		subscribe := func() {
-			if v := s.Subscribed("bob", []packet.Subscription{{Filter: "a/#", QoS: 1}}, []packet.ReasonCode{1}); v != nil {
+			if v := s.Subscribed(
+				"bob",
+				[]packet.Subscription{{Filter: "a/#", QoS: 1}},
+				[]packet.ReasonCode{1},
+			); v != nil {
 				t.Fatal(v)
 			}
 		}
 		enter(false)
-		m := &model.Message{By: "ann", Sure: tt.sure, Publish: packet.Publish{Topic: "a/x", QoS: 1, Retain: tt.stored, Payload: []byte("m")}}
+		m := &model.Message{
+			By:      "ann",
+			Sure:    tt.sure,
+			Publish: packet.Publish{Topic: "a/x", QoS: 1, Retain: tt.stored, Payload: []byte("m")},
+		}
 		if !tt.stored {
 			subscribe()
 		}
@@ -122,7 +130,11 @@ func TestAGreetingThatIsLate(t *testing.T) {
 		}
 	}
 	say := func(text string, qos packet.QoS, sure bool) *model.Message {
-		m := &model.Message{By: text, Sure: sure, Publish: packet.Publish{Topic: "a/x", QoS: qos, Retain: true, Payload: []byte(text)}}
+		m := &model.Message{
+			By:      text,
+			Sure:    sure,
+			Publish: packet.Publish{Topic: "a/x", QoS: qos, Retain: true, Payload: []byte(text)},
+		}
 		s.Published(m)
 		return m
 	}

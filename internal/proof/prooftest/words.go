@@ -41,8 +41,14 @@ var random = []struct {
 	{regexp.MustCompile(`\s+`), " "},
 	{regexp.MustCompile(`standin-\d+`), "GIVEN"},
 	{regexp.MustCompile(`/broker/\S+`), "/broker/TOPIC"},
-	{regexp.MustCompile(` \| watched for \S+ in all`), ""},                                                 // what else the broker does meanwhile
-	{regexp.MustCompile(`(0x[01]0 and )?0x[01]0 where nobody subscribes`), "CODE where nobody subscribes"}, // other checks' clients may
+	{
+		regexp.MustCompile(` \| watched for \S+ in all`),
+		"",
+	}, // what else the broker does meanwhile
+	{
+		regexp.MustCompile(`(0x[01]0 and )?0x[01]0 where nobody subscribes`),
+		"CODE where nobody subscribes",
+	}, // other checks' clients may
 	{regexp.MustCompile(`\S+ after its last packet, \d+ messages later`), "later"},
 }
 
@@ -91,7 +97,11 @@ func (w *Words) Compare(t *testing.T) {
 		switch {
 		case mode == "new" && text != usual:
 			held[k] = text
-		case mode == "new", want == varies, want == text, w.name == faults && !is, !is && (text == usual || usual == varies):
+		case mode == "new",
+			want == varies,
+			want == text,
+			w.name == faults && !is,
+			!is && (text == usual || usual == varies):
 		case mode == "keep":
 			held[k] = varies
 		default:
@@ -141,7 +151,11 @@ func written(said map[saying]string) string {
 		}
 	}
 	all := slices.SortedFunc(maps.Keys(in), func(a, b line) int {
-		return cmp.Or(strings.Compare(a.broker, b.broker), strings.Compare(a.check, b.check), strings.Compare(a.text, b.text))
+		return cmp.Or(
+			strings.Compare(a.broker, b.broker),
+			strings.Compare(a.check, b.check),
+			strings.Compare(a.text, b.text),
+		)
 	})
 	var out strings.Builder
 	for _, x := range all {
