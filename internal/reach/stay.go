@@ -166,15 +166,20 @@ func (m *Monitor) stay(broker string) *Stay {
 	return s
 }
 
-// Purpose notes that the observer's link is ended on purpose now.
-func (m *Monitor) Purpose(broker, how string, at time.Time) {
+// Purpose notes that the observer's link is ended on purpose now, and tells whether the observer is
+// in at all: a link that the broker has not let in yet is none to be measured.
+func (m *Monitor) Purpose(broker, how string, at time.Time) bool {
 	s := m.stay(broker)
+	if !s.In {
+		return false
+	}
 	if n := len(s.Gaps); n > 0 &&
 		s.Gaps[n-1].From.IsZero() { // another way to end the same link, before the first was noticed
 		s.Gaps[n-1].Purpose += ", then " + how
-		return
+		return true
 	}
 	s.Gaps = append(s.Gaps, Gap{Purpose: how, Began: at})
+	return true
 }
 
 // Withdraw takes back what Purpose noted, where it did not come to it.

@@ -103,7 +103,6 @@ func (o *observer) run(ctx context.Context) {
 		if err == nil {
 			start = time.Now()
 			o.set(true, "")
-			o.b.wg.Go(func() { o.ping(ctx) })
 			select {
 			case <-o.client.Done():
 				err = backoff.Ended(o.client.Ended(), time.Since(start), o.id)
@@ -170,13 +169,15 @@ func (o *observer) state() BrokerState {
 // publisher's flag can be seen on live messages. The second subscription is made under another filter, or after
 // the first was taken back: there are brokers that keep the options of the first. That the flag comes through,
 // and that the login may read everything, is tried with a message of our own.
-func (o *observer) enter(ctx context.Context) error {
-	ctx, cancel := context.WithTimeoutCause(ctx, observerTimeout, fmt.Errorf("no answer within %s", observerTimeout))
+func (o *observer) enter(whole context.Context) error {
+	ctx, cancel := context.WithTimeoutCause(whole, observerTimeout, fmt.Errorf("no answer within %s", observerTimeout))
 	defer cancel()
 	ack, err := o.client.Connect(ctx)
 	if err != nil {
 		return err
 	}
+	link := o.client.Done()
+	o.b.wg.Go(func() { o.ping(whole, link) }) // a link that falls silent on the way in shows too
 	if o.leave != nil {
 		return nil
 	}

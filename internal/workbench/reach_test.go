@@ -183,9 +183,13 @@ func TestADropOnPurposeIsMeasured(t *testing.T) {
 	if n := len(b.Stays()[0].Gaps); n != 2 {
 		t.Errorf("%d gaps after a drop that did not happen", n)
 	}
-	if err := b.Drop("quay", "freeze"); err != nil {
+	// As soon as it is in again, before anything else of its way in is answered.
+	b.observers.at("quay").client.Slow(link.Pace{Delay: 300 * time.Millisecond})
+	if err := b.Drop("quay", "cut"); err != nil {
 		t.Fatal(err)
 	}
+	until(t, "the cut shows", func() bool { return !in() })
+	until(t, "the observer is in", func() bool { return b.Drop("quay", "freeze") == nil })
 	until(t, "silence shows", func() bool { return b.Brokers()[0].Silent > reach.Overdue })
 	if err := b.Drop("barge", "cut"); err == nil {
 		t.Error("dropped where no observer is")

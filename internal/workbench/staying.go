@@ -112,16 +112,16 @@ func (b *Bench) Leave(broker string) error {
 
 // drop ends the observer's link on purpose.
 func (o *observer) drop(how string) error {
-	if !o.client.Connected() {
-		return fmt.Errorf("the observer is not in at %s: there is nothing to drop", o.broker.Name)
-	}
 	s := o.b.brokers.standins[o.broker.Name]
 	if how == "throw out" && s == nil {
 		return errors.New("only a stand-in lets its clients be thrown out; on another's broker do it there")
 	}
 	o.b.obs.mu.Lock()
-	o.b.obs.monitor.Purpose(o.broker.Name, how, time.Now())
+	in := o.client.Connected() && o.b.obs.monitor.Purpose(o.broker.Name, how, time.Now())
 	o.b.obs.mu.Unlock()
+	if !in {
+		return fmt.Errorf("the observer is not in at %s: there is nothing to drop", o.broker.Name)
+	}
 	err := fmt.Errorf("a link is dropped by \"cut\", \"freeze\" or \"throw out\", not by %q", how)
 	switch how {
 	case "throw out":
@@ -141,8 +141,8 @@ func (o *observer) drop(how string) error {
 	return err
 }
 
-// ping keeps the observer's link proven.
-func (o *observer) ping(ctx context.Context) {
+// ping keeps the observer's link proven until it has ended.
+func (o *observer) ping(ctx context.Context, ended <-chan struct{}) {
 	tick := time.NewTicker(pingEvery)
 	defer tick.Stop()
 	var last time.Time
@@ -150,7 +150,7 @@ func (o *observer) ping(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-o.client.Done():
+		case <-ended:
 			return
 		case <-o.nudge:
 			if time.Since(last) < nudgeEvery {
