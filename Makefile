@@ -16,7 +16,7 @@ build:
 ## test: install what the tests need and run them all under the race detector, and the whole matrix of faults, and of unusual and limited brokers, without it
 test:
 	scripts/packages mosquitto tmux
-	$(GO) test -race -parallel 4 -timeout 12m ./...
+	$(GO) test -race -p 3 -parallel 4 -timeout 12m ./... # three packages at a time: most of it is waiting
 	$(GO) test -parallel 4 -timeout 8m -run 'TestEachFault|TestTheCatalogue|TestALimitIsNo|TestWhatTheStandardLeavesOpen' ./internal/proof/check
 
 ## check: formatting, vet, staticcheck and the floors

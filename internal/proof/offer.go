@@ -238,6 +238,7 @@ func (r *runner) lookIn(
 		}
 	}
 	// A small broker closes the link on a QoS that it does not do (3.1.1 has no way to tell).
+	once := false
 	for q := o.QoS; q > 0; q-- {
 		pub, err := c.Start(packet.Publish{Topic: topic, QoS: q, Payload: []byte("offer")})
 		if err != nil {
@@ -247,7 +248,15 @@ func (r *runner) lookIn(
 		if _, err := pub.Wait(short); err == nil || c.Connected() {
 			break // taken, or answered in a way that is a matter of the checks
 		}
-		o.QoS = q - 1
+		var ended *client.EndedError
+		if errors.As(c.Ended(), &ended) && (ended.Broken != nil || ended.Rule) {
+			break // it answered with what it must not: that is a matter of the checks
+		}
+		if once = !once; once { // a link may be lost for other reasons: twice is none of those
+			q++
+		} else {
+			o.QoS = q - 1
+		}
 		if _, err := c.Connect(ctx); err != nil {
 			break
 		}

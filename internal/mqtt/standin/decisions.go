@@ -2,6 +2,7 @@ package standin
 
 import (
 	"crypto/tls"
+	"math"
 	"time"
 
 	"hodstone/internal/mqtt/link"
@@ -155,7 +156,7 @@ type Decisions struct {
 	Bequeath func(goodbye bool) bool
 	// Expired decides whether a message is over; stored tells that it is a stored one, else it waits for a client.
 	Expired func(stored, expired bool) bool
-	// Left decides which message expiry goes out, in seconds, of one that was published with another.
+	// Left decides which message expiry goes out, in seconds, of one that was published with another; [Unsaid] for none.
 	Left func(published, left uint32) uint32
 	// Will decides what becomes of a will when its client's connection has ended.
 	Will func(w *WillCase)
@@ -179,6 +180,9 @@ type Decisions struct {
 	// Harms decides whether a packet that breaks a rule closes the links of those who have sent more than ten PINGREQ.
 	Harms func(e *packet.Error) bool
 }
+
+// Unsaid is the message expiry that does not go out.
+const Unsaid = math.MaxUint32
 
 // Losses are what a restart loses: stored messages, kept sessions, what waits for those whose clients were away, and
 // what was sent to those who were there and not acknowledged.

@@ -118,7 +118,9 @@ func (s *Server) timed(m *message, p *packet.Publish) *packet.Publish {
 			n = d.Left(m.Properties.IntOr(packet.MessageExpiry, 0), n)
 		}
 	})
-	left.Properties = append(left.Properties, packet.Int(packet.MessageExpiry, n))
+	if n != Unsaid {
+		left.Properties = append(left.Properties, packet.Int(packet.MessageExpiry, n))
+	}
 	return &left
 }
 

@@ -158,6 +158,7 @@ func TestFaultsOverSockets(t *testing.T) {
 	if testing.Short() {
 		t.Skip("sockets know no fake clock: not in a short run")
 	}
+	t.Parallel()
 	authority, err := trust.NewAuthority("test")
 	if err != nil {
 		t.Fatal(err)

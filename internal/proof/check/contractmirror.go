@@ -122,8 +122,12 @@ func carried(got, sent *packet.Publish) error {
 	for _, want := range sent.Properties {
 		switch want.ID {
 		case packet.MessageExpiry:
-			left, ok := got.Properties.Int(packet.MessageExpiry)
-			if before, _ := sent.Properties.Int(packet.MessageExpiry); !ok || left > before {
+			left, told := got.Properties.Int(packet.MessageExpiry)
+			before, _ := sent.Properties.Int(packet.MessageExpiry)
+			if !told {
+				return proof.Break("the property %s did not come along", want.ID)
+			}
+			if left > before {
 				return proof.Break("the message expiry %d s came as %d s", before, left)
 			}
 		default:

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"testing/synctest"
 
+	"hodstone/internal/contract"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 	"hodstone/internal/mqtt/topic"
@@ -43,6 +44,52 @@ func passesOver(which func(filter string) bool) standin.Decisions {
 			return c
 		},
 		Overlooks: func(code packet.ReasonCode, _ string) bool { return code == packet.ProtocolError },
+	}
+}
+
+// roomForMore sends again what is acknowledged, where many wait.
+func roomForMore() standin.Decisions {
+	all := false
+	return standin.Decisions{
+		Deliver:  func(d *standin.Delivery) { all = all || string(d.Payload) == "message 6" },
+		Released: func(*packet.Publish) bool { return all },
+	}
+}
+
+// nth picks the nth packet, from 1.
+func nth(n int) func(packet.Packet) bool {
+	return func(packet.Packet) bool {
+		n--
+		return n == 0
+	}
+}
+
+// swallows says nothing to a PUBLISH that is larger than the largest which it takes, by more than a byte.
+func swallows() standin.Decisions {
+	largest := 0
+	return standin.Decisions{
+		PacketSize: func(told int) int { return told + 10 },
+		Arrived: func(a *standin.Arrival) {
+			n := len(a.Message.Payload)
+			if largest == 0 && n > 1000 {
+				largest = n
+			}
+			a.Answer = largest == 0 || n <= largest+1
+		},
+	}
+}
+
+// speaksOn closes the link on what it must not take, and passes it on all the same.
+func speaksOn() standin.Decisions {
+	watched := ""
+	return standin.Decisions{
+		Grant: func(s packet.Subscription, c packet.ReasonCode) packet.ReasonCode {
+			watched = s.Filter
+			return c
+		},
+		WillOfNone: func(string) *packet.Publish {
+			return &packet.Publish{Topic: watched, Payload: []byte("under an alias")}
+		},
 	}
 }
 
@@ -138,33 +185,116 @@ func TestWhatABrokenBrokerIsToldOf(t *testing.T) {
 		}}, "SUBACK grants QoS 1 where QoS 0 was asked for"},
 		{"limit.packet-size", packet.V5, standin.Decisions{MaximumPacketSize: func(int) int { return 1 << 20 }},
 			"nothing came: the subject was lost, the connection was closed by us: it sent what it must not: PUBLISH, byte 1: 248 bytes"},
+		{"error.unknown-release", packet.V5, standin.Decisions{Answer: func(p packet.Packet) packet.Packet {
+			if p.Type() == packet.PUBCOMP {
+				return &packet.Pubcomp{} // no packet identifier: no client takes it
+			}
+			return p
+		}}, "the link was closed in place of PUBCOMP: "},
+		{"qos2.once", packet.V311, unsaid(packet.PUBREC, func(p packet.Packet) bool { return p.(*packet.Pubrec).ID >= 40_000 }),
+			"no PUBREC within 5 s"},
+		{"qos2.once", packet.V5, unsaid(packet.PUBREC, nth(3)), "no PUBREC within 5 s"},
+		{"qos2.once", packet.V5, unsaid(packet.PUBCOMP, nth(4)), "no PUBCOMP within 5 s"},
+		{"qos2.once", packet.V31, standin.Decisions{Deliver: func(d *standin.Delivery) {
+			if d.QoS == 2 && string(d.Payload) == "second" {
+				d.Times = 0
+			}
+		}}, "the second message: nothing came"},
+		{"retain.wildcard", packet.V311, standin.Decisions{Match: func(filter, name string, matches bool) bool {
+			return matches || strings.HasSuffix(filter, "/+") && strings.HasSuffix(name, "/e/f")
+		}}, "e/f came to a newcomer with the filter"},
+		{"qos.flow-control", packet.V5, roomForMore(), "2 messages came for one acknowledgement"},
+		{"property.alias-scope", packet.V5, speaksOn(), "was passed on"},
 	} {
 		t.Run(fmt.Sprint(i, " ", tt.check, " in ", tt.version), func(t *testing.T) {
-			t.Parallel()
-			synctest.Test(t, func(t *testing.T) {
-				o := prooftest.Secured()
-				o.Faults = []standin.Fault{{Name: "told", Decisions: tt.decisions}}
-				s, err := standin.New(o)
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer s.Close()
-				checks, err := check.Match(tt.check)
-				if err != nil {
-					t.Fatal(err)
-				}
-				p, err := proof.Run(t.Context(), prooftest.Target(s, false),
-					proof.Options{Checks: checks, Versions: []packet.Version{tt.version}})
-				if err != nil {
-					t.Fatal(err)
-				}
-				for _, r := range p.Results {
-					if r.Check.Name == tt.check &&
-						(r.Verdict != proof.Broken || !strings.Contains(r.Seen, tt.seen) || len(r.Decided()) == 0) {
-						t.Errorf("%s: %s, decided by %d packets, want %q", r.Verdict, r.Seen, len(r.Decided()), tt.seen)
-					}
-				}
-			})
+			tells(t, tt.check, tt.version, tt.decisions, tt.seen, nil)
+		})
+	}
+}
+
+// tells wants one check to find a stand-in broken and to say so, of itself and with the packets that decided. With
+// changes what the stand-in offers, and what is known of it.
+func tells(t *testing.T, name string, v packet.Version, d standin.Decisions, seen string,
+	with func(o *standin.Options, target *proof.Target)) {
+	t.Helper()
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		o := prooftest.Contracted()
+		o.Faults = []standin.Fault{{Name: "told", Decisions: d}}
+		target := prooftest.Target(nil, false)
+		if with != nil {
+			with(&o, &target)
+		}
+		s, err := standin.New(o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		target.Dial = s.Dial
+		checks, err := check.Match(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := proof.Run(t.Context(), target, proof.Options{Checks: checks, Versions: []packet.Version{v}, OnTopics: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range p.Results {
+			if r.Check.Name == name &&
+				(r.Verdict != proof.Broken || !strings.Contains(r.Seen, seen) || len(r.Decided()) == 0) {
+				t.Errorf("%s: %s, decided by %d packets, want %q", r.Verdict, r.Seen, len(r.Decided()), seen)
+			}
+		}
+	})
+}
+
+// TestWhatALimitedBrokerIsToldOf is the same for those that offer less, or of which more or less is known.
+func TestWhatALimitedBrokerIsToldOf(t *testing.T) {
+	limits := func(l standin.Limits) func(*standin.Options, *proof.Target) {
+		return func(o *standin.Options, _ *proof.Target) { o.Limits = l }
+	}
+	agreed := func(of func(*contract.Contract)) func(*standin.Options, *proof.Target) {
+		return func(_ *standin.Options, target *proof.Target) {
+			target.Agreement = prooftest.Agreement()
+			of(target.Agreement.Contract)
+		}
+	}
+	for i, tt := range []struct {
+		check     string
+		version   packet.Version
+		decisions standin.Decisions
+		with      func(*standin.Options, *proof.Target)
+		seen      string
+	}{
+		{"keepalive.server-value", packet.V5, standin.Decisions{KeepAlive: func(int, int) int { return 0 }},
+			limits(standin.Limits{ServerKeepAlive: 4}), "after its last packet, though CONNACK says keep alive 4 s"},
+		{"limit.told-and-kept", packet.V5, standin.Decisions{Objects: func(p *packet.Publish) string {
+			if p.QoS == 2 && p.ID == 7 && string(p.Payload) == "x" {
+				return "as many as allowed"
+			}
+			return ""
+		}}, limits(standin.Limits{ReceiveMaximum: 7}), "the receive maximum is 7, and the link was closed, or nothing came, for as many messages"},
+		{"limit.packet-size", packet.V5, swallows(), limits(standin.Limits{MaximumPacketSize: 2000}),
+			"a PUBLISH of 2006 bytes, where the maximum is 2000, was neither refused nor the link closed within 5 s"},
+		{"login.wrong-password", packet.V311, standin.Decisions{Password: func(string, *packet.Connect, bool) bool { return true }},
+			func(_ *standin.Options, target *proof.Target) { target.Anonymous = nil }, "CONNACK 0: let in with "},
+		{"login.anonymous", packet.V5, standin.Decisions{}, func(_ *standin.Options, target *proof.Target) {
+			yes := true
+			target.Anonymous = &yes
+		}, "not authorized"},
+		{"contract.presence", packet.V311, standin.Decisions{Deliver: func(d *standin.Delivery) {
+			if string(d.Payload) == "off" && !d.Stored {
+				d.Times = 2
+			}
+		}}, agreed(func(*contract.Contract) {}), `"off" came after the subject leaves by DISCONNECT`},
+		{"contract.presence", packet.V5, standin.Decisions{Retains: func(*packet.Publish, bool) bool { return true }},
+			agreed(func(c *contract.Contract) {
+				no := false
+				c.Clauses[1].Retain = &no
+			}), `"on" greeted a newcomer to pen.status once the subject comes, and is agreed not to be retained`},
+	} {
+		t.Run(fmt.Sprint(i, " ", tt.check, " in ", tt.version), func(t *testing.T) {
+			tells(t, tt.check, tt.version, tt.decisions, tt.seen, tt.with)
 		})
 	}
 }

@@ -145,6 +145,9 @@ func retained() []standin.Fault {
 		{Name: "expiry.left-none", Sentence: "A message that waited goes out with expiry 0, whatever is left.",
 			Versions: five, Breaks: []string{"retain.expiry", "session.message-expiry", "will.properties"},
 			Decisions: standin.Decisions{Left: func(_, _ uint32) uint32 { return 0 }}},
+		{Name: "expiry.unsaid", Sentence: "A message with an expiry goes out without it.",
+			Versions: five, Breaks: []string{"contract.delivered", "retain.expiry", "session.message-expiry", "will.properties"},
+			Decisions: standin.Decisions{Left: func(_, _ uint32) uint32 { return standin.Unsaid }}},
 		of("expiry.not-stored", "A message with an expiry is not stored.", five, "retain.expiry",
 			standin.Decisions{Store: func(m *packet.Publish) bool {
 				_, expires := m.Properties.Int(packet.MessageExpiry)
