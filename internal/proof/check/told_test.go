@@ -205,6 +205,8 @@ func TestWhatABrokenBrokerIsToldOf(t *testing.T) {
 		}}, "e/f came to a newcomer with the filter"},
 		{"qos.flow-control", packet.V5, roomForMore(), "2 messages came for one acknowledgement"},
 		{"property.alias-scope", packet.V5, speaksOn(), "was passed on"},
+		{"will.presence", packet.V311, standin.Decisions{Will: func(w *standin.WillCase) { w.Send = w.Send || w.Goodbye }},
+			`a newcomer once the observer had seen "left"`},
 	} {
 		t.Run(fmt.Sprint(i, " ", tt.check, " in ", tt.version), func(t *testing.T) {
 			tells(t, tt.check, tt.version, tt.decisions, tt.seen, nil)
