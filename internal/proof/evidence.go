@@ -49,7 +49,7 @@ func (p *Pass) Instead(peer *Client, from uint64, topic, text string) string {
 	for _, e := range p.Messages(peer, from) {
 		m := e.Publish()
 		switch {
-		case string(m.Payload) == text && e.Topic() != topic:
+		case string(m.Payload) == text && e.Topic() != topic && p.sent(e.Topic(), m.Payload) == nil:
 			p.Decide(e)
 			return fmt.Sprintf("it came under the topic %q in place of %q", e.Topic(), topic)
 		case e.Topic() == topic && string(m.Payload) != text && likely(string(m.Payload), text) && p.sent(topic, m.Payload) == nil:

@@ -21,6 +21,8 @@ func TestALimitOfARealBrokerIsNoFault(t *testing.T) {
 		{"", "max_qos 1\n", "", prooftest.Once(), "", nil},
 		{"", "max_qos 0\n", "", prooftest.Confirmed(), "", nil},
 		{"retain_available false\n", "", "", prooftest.Storing(), "", nil},
+		{"max_queued_messages 3\n", "", "", "session.order", "", nil},
+		{"max_queued_messages 10\n", "", "", "session.order", "", nil},
 		{"max_packet_size 500\n", "", "", "", "", nil},
 		{"message_size_limit 200\n", "", "", "qos.pairings qos.payload-exact limit.packet-size", "", nil},
 		{"clientid_prefixes dairy-\nallow_zero_length_clientid false\n", "", "dairy-{n}", "", "", nil},

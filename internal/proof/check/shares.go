@@ -23,7 +23,7 @@ var shares = []*proof.Check{
 }
 
 func subscribeShared(p *proof.Pass) error {
-	const messages, ahead = 300, 30
+	const messages, ahead = 300, 10
 	publisher, plain := p.Client("publisher"), p.Client("plain")
 	members := []*proof.Client{p.Client("member-1"), p.Client("member-2"), p.Client("member-3")}
 	if err := p.ConnectAll(append(members, publisher, plain)...); err != nil {

@@ -60,7 +60,7 @@ var streams = []*proof.Check{
 // more.
 const (
 	ordered = 200
-	ahead   = 20
+	ahead   = 10
 )
 
 func qosOrder(p *proof.Pass) error {
