@@ -244,6 +244,8 @@ func TestWrongUseIsExplained(t *testing.T) {
 	}{
 		{"no target", []string{"prove"}, 2, "name a workspace or a --url"},
 		{"two targets", []string{"prove", file, "--url", "mqtt://x"}, 2, "one of them"},
+		{"a file for the document", []string{"prove", "out.json", "--json", "--url", "mqtt://x"}, 2, "--json takes no file"},
+		{"no target", []string{"prove"}, 2, "name a workspace or a --url"},
 		{"unknown check", []string{"prove", file, "--check", "wil.on-cut"}, 2, "no check matches"},
 		{"bad pattern", []string{"prove", file, "--check", "[x"}, 2, "check pattern"},
 		{"unknown fault", []string{"prove", file, "--fault", "will.maybe"}, 2, "did you mean one of will.never-sent"},

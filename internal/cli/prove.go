@@ -342,8 +342,12 @@ func (e *Env) runProve(ctx context.Context, f *proveFlags, args []string) error 
 		return usage("--explore is for one broker at a time")
 	case f.answers != "" && !f.restart:
 		return usage("--answers goes with --trial, --device and --restart")
-	case (len(args) == 1) == (f.urls != nil):
-		return usage("name a workspace or a --url, one of them: 'hodstone prove hodstone.yaml'")
+	case len(args) == 1 && f.urls != nil && f.json && strings.HasSuffix(args[0], ".json"):
+		return usage("--json takes no file: the document goes to standard output; --save FILE keeps the proof")
+	case len(args) == 1 && f.urls != nil:
+		return usage("%s and --url: name a workspace or a URL, one of them", args[0])
+	case len(args) == 0 && f.urls == nil:
+		return usage("name a workspace or a --url: 'hodstone prove hodstone.yaml'")
 	case len(f.urls) > 1, len(f.brokers) > 1 && f.urls == nil:
 		return e.proveSides(ctx, f, o, args)
 	case f.url != "":

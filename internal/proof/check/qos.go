@@ -100,7 +100,6 @@ func qosPairings(p *proof.Pass) error {
 			}
 		}
 	}
-	tried := 0
 	for _, x := range all {
 		ok, err := x.publish(p, publisher, receiver, from)
 		if err != nil {
@@ -109,9 +108,7 @@ func qosPairings(p *proof.Pass) error {
 		}
 		if !ok {
 			less = fmt.Sprintf("it does not take all messages at QoS %d", x.published)
-			continue
 		}
-		tried++
 	}
 	// All has had its time to arrive: now the copies are counted.
 	if _, err := p.Quiet(receiver, publisher); err != nil {
@@ -137,8 +134,6 @@ func qosPairings(p *proof.Pass) error {
 	switch {
 	case len(wrong) > 0:
 		return proof.Break("%s", strings.Join(unique(wrong), "; "))
-	case less != "" && tried == 0:
-		return proof.Unsupport("%s; nothing was tried", less)
 	case p.NoLong() != "":
 		return proof.Unsupport("%s; short messages arrived as they should", p.NoLong())
 	case less != "":
