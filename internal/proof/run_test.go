@@ -22,7 +22,7 @@ import (
 func TestTheRunnerInTheMatrix(t *testing.T) { prooftest.Sample(t, 4, packet.V5) }
 
 // TestTheRunnerHeedsLimits holds it to what brokers do not offer.
-func TestTheRunnerHeedsLimits(t *testing.T) { prooftest.Limits(t) }
+func TestTheRunnerHeedsLimits(t *testing.T) { prooftest.Limits(t, nil) }
 
 func TestWhatIsNotAskedForIsSkippedAndWhatIsStoppedIsUndecided(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -18,7 +18,7 @@ import (
 func TestEachFaultBreaksExactlyItsChecks(t *testing.T) { prooftest.Matrix(t, proof.Versions()...) }
 
 // TestALimitIsNoFault holds the checks to it.
-func TestALimitIsNoFault(t *testing.T) { prooftest.Limits(t) }
+func TestALimitIsNoFault(t *testing.T) { prooftest.Limits(t, prooftest.NewWords("limits")) }
 
 // TestTheCatalogueHangsTogether: what a check requires is there, every fault names checks that there are, and
 // every check has a fault.

@@ -67,6 +67,9 @@ type Report struct {
 	Tried map[[2]Kind]int
 	// Unshown are rules that looked broken once, and not again.
 	Unshown []string
+	// Queue is how many messages the broker keeps for an absent client, 0 where it keeps any number, or nothing made it
+	// look like keeping few.
+	Queue int
 }
 
 // Pairs counts the pairs of actions that were tried, of all that there are, and lists those that were not.
@@ -97,7 +100,8 @@ type explorer struct {
 
 	mu      sync.Mutex
 	report  Report
-	talks   int // that were begun, for their names
+	talks   int  // that were begun, for their names
+	counted bool // what the broker keeps for an absent client
 	handled map[string]bool
 }
 
@@ -207,13 +211,15 @@ func (e *explorer) talk(ctx context.Context, v packet.Version, actions []Action,
 	e.mu.Lock()
 	e.talks++
 	n := e.talks
+	keeps := model.New(v)
+	keeps.Queue = e.report.Queue
 	e.mu.Unlock()
 	t := &talk{
 		target:  &e.target,
 		version: v,
 		p:       p,
 		prefix:  fmt.Sprintf("%s/%s/x%d/", proof.TopicRoot, e.run, n),
-		model:   model.New(v),
+		model:   keeps,
 		log:     trace.NewLog(mostEvents),
 		most:    e.offer.QoS,
 		in:      make(chan event, 256),
@@ -256,6 +262,14 @@ func (e *explorer) lookInto(ctx context.Context, s *suspicion) {
 	e.report.Suspicions++
 	e.mu.Unlock()
 	e.tell("trying again: " + s.v.Error())
+	if !e.counted && slices.Contains(missing, s.v.Rule) {
+		e.counted = true
+		if n := e.keeps(ctx, s.u.version); n > 0 {
+			e.mu.Lock()
+			e.report.Queue = n
+			e.mu.Unlock()
+		}
+	}
 	if !e.shows(ctx, s.u.version, s.actions, s.v.Rule, thrifty, confirmations) {
 		e.mu.Lock()
 		e.report.Unshown = append(

@@ -105,6 +105,8 @@ type State struct {
 	Retained map[string]*Message
 	// Unsure are topics of which it is not known what is stored.
 	Unsure map[string]bool
+	// Queue is how many messages it keeps for a client that does not take them; 0 for any number.
+	Queue int
 	// by is the one message that a topic is unsure for; nil for several.
 	by map[string]*Message
 
@@ -229,6 +231,7 @@ func (s *State) Subscribed(id string, subs []packet.Subscription, codes []packet
 
 // greet owes a subscription what is stored (3.1.1 §3.3.1.3, §3.8.4; 5.0 §3.3.1.3, §3.8.3.1: retain handling).
 func (s *State) greet(x *Session, sub *Sub, existed bool) {
+	defer s.overflow(x)
 	filter, share := sub.shared()
 	if s.Version == packet.V5 && !share && (sub.RetainHandling == 2 || sub.RetainHandling == 1 && existed) {
 		return
@@ -308,6 +311,7 @@ func (s *State) store(m *Message) {
 
 // owe notes what a session may and must get of a message by the subscriptions that match (3.1.1 §3.3.5, 5.0 §3.3.4).
 func (s *State) owe(x *Session, m *Message, groups map[string]*group) {
+	defer s.overflow(x)
 	var qos []packet.QoS
 	var flags []bool
 	n := 0
@@ -373,6 +377,27 @@ func (s *State) owe(x *Session, m *Message, groups map[string]*group) {
 	x.debts = append(x.debts, d)
 }
 
+// overflow lets go of what need not come any more where more waits for a client than the broker keeps: it may drop any
+// of it (4.1.1 in 3.1.1: its storage has limits).
+func (s *State) overflow(x *Session) {
+	var waiting []*debt
+	n := len(x.open)
+	for _, d := range x.debts {
+		if d.got == 0 && slices.Max(d.qos) > 0 {
+			waiting = append(waiting, d)
+			n += d.most
+		}
+	}
+	if s.Queue == 0 || n <= s.Queue {
+		return
+	}
+	for _, d := range waiting {
+		if d.least = 0; d.group != nil {
+			d.group.least = 0
+		}
+	}
+}
+
 // Again takes in that a message that may have been taken is sent again, with DUP (§4.4). Where it was not taken the
 // first time it is new now; where it was, it comes once more at QoS 1, and not at QoS 2.
 func (s *State) Again(m *Message) {
@@ -393,6 +418,7 @@ func (s *State) Again(m *Message) {
 		}
 		old, n := before[id], len(x.debts)
 		s.owe(x, m, groups)
+		defer s.overflow(x)
 		for _, d := range x.debts[n:] {
 			if d.single, d.dup = false, !x.Connected || m.By == x.ID; d.group != nil {
 				d.group.least, d.group.most = 0, max(2, d.group.most)
