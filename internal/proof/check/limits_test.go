@@ -23,6 +23,7 @@ func TestALimitOfARealBrokerIsNoFault(t *testing.T) {
 		{"retain_available false\n", "", "", prooftest.Storing(), "", nil},
 		{"max_queued_messages 3\n", "", "", "session.order", "", nil},
 		{"max_queued_messages 10\n", "", "", "session.order", "", nil},
+		{"max_queued_bytes 500\n", "", "", "", "", nil},
 		{"max_packet_size 500\n", "", "", "", "", nil},
 		{"message_size_limit 200\n", "", "", "qos.pairings qos.payload-exact limit.packet-size", "", nil},
 		{"clientid_prefixes dairy-\nallow_zero_length_clientid false\n", "", "dairy-{n}", "", "", nil},

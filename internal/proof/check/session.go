@@ -35,7 +35,6 @@ type absence struct {
 	topics []string // by which messages come
 	qos    []packet.QoS
 	sent   []waited // while it was away, in this order
-	lost   []waited // of them, beyond what the broker keeps
 	from   uint64
 }
 
@@ -158,13 +157,12 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 	if n := len(missing); n > 0 {
 		came := len(a.sent) - n
 		begin := slices.Index(a.sent, missing[0])
-		if came == 0 || begin > 0 && begin < came || !slices.Equal(a.sent[begin:begin+n], missing) || !a.alone(p, publisher, missing, came) {
+		if came == 0 || begin > 0 && begin < came || !slices.Equal(a.sent[begin:begin+n], missing) || !a.alone(p, publisher, missing) {
 			p.Decide(missing[0].sent, p.Await(a.peer, a.from, 0, isPacket(trace.Received, packet.CONNACK)))
 			return proof.Break("a QoS %d message that came while the client was %s: %s", missing[0].qos, away(a.name),
 				p.Instead(a.peer, a.from, missing[0].topic, missing[0].text))
 		}
-		a.lost = missing
-		p.Note("of %d messages that waited for the client that was %s %d came: the broker keeps no more for an absent client; the others came when no more than so many waited",
+		p.Note("of %d messages that waited for the client that was %s %d came: the broker keeps no more for an absent client; the others came when each waited alone",
 			len(a.sent), away(a.name), came)
 	}
 	p.Step("publish again, now that it is back")
@@ -198,11 +196,11 @@ func (a *absence) missing(p *proof.Pass, from uint64, all []waited) (out []waite
 	return out
 }
 
-// alone tells whether messages that did not come wait for the client where no more than most do so at a time: then it is
-// not for what they are that they were lost.
-func (a *absence) alone(p *proof.Pass, publisher *proof.Client, all []waited, most int) bool {
-	for some := range slices.Chunk(all, most) {
-		p.Step("no more than %d of what did not come wait for the client that is %s once more", most, away(a.name))
+// alone tells whether messages that did not come wait for the client one at a time: then it is not for what they are that
+// they were lost.
+func (a *absence) alone(p *proof.Pass, publisher *proof.Client, all []waited) bool {
+	for _, w := range all {
+		p.Step("a message that did not come waits alone, for the client that is %s once more", away(a.name))
 		if _, err := p.Quiet(a.peer); err != nil { // until our acknowledgements are there
 			return false
 		}
@@ -212,13 +210,11 @@ func (a *absence) alone(p *proof.Pass, publisher *proof.Client, all []waited, mo
 		if _, err := p.Quiet(publisher); err != nil {
 			return false
 		}
-		for _, w := range some {
-			if _, err := p.Publish(publisher, publish(w.topic, w.text, w.qos, false)); err != nil {
-				return false
-			}
+		if _, err := p.Publish(publisher, publish(w.topic, w.text, w.qos, false)); err != nil {
+			return false
 		}
 		from := p.Mark()
-		if _, err := p.Enter(a.peer); err != nil || len(a.missing(p, from, some)) > 0 {
+		if _, err := p.Enter(a.peer); err != nil || len(a.missing(p, from, []waited{w})) > 0 {
 			return false
 		}
 	}
@@ -236,7 +232,7 @@ func (a *absence) verify(p *proof.Pass) error {
 					return proof.Break("a QoS %d message came at QoS %d", a.qos[i], got)
 				}
 			}
-			if a.qos[i] == 2 && len(copies) != 1 { // once: what was lost came when it was sent again
+			if a.qos[i] == 2 && len(copies) != 1 {
 				return proof.Break("%d copies of a QoS 2 message came", len(copies))
 			}
 		}

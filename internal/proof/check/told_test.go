@@ -111,6 +111,11 @@ func TestWhatABrokenBrokerIsToldOf(t *testing.T) {
 		{"qos.order", packet.V5, loses("199 at 2"), "at QoS 2, message 200: nothing came within 5s"},
 		{"qos.flow-control", packet.V5, loses("message 1"), "nothing came to a client with receive maximum"},
 		{"qos.flow-control", packet.V5, loses("message 4"), "nothing came within 5 s of our PUB"},
+		{"session.kept", packet.V311, standin.Decisions{Deliver: func(d *standin.Delivery) {
+			if d.Away && len(d.Payload) > 100 { // not for want of room: alone they are lost too
+				d.Times = 0
+			}
+		}}, "a QoS 1 message that came while the client was away: nothing came"},
 		{"session.order", packet.V311, loses("025"), "the last message did not come"},
 		{"session.order", packet.V5, loses("003"), "message 3 of those that waited or came afterwards did not come"},
 		{"session.message-expiry", packet.V5, loses("expiry 60 s"), "the message with expiry 60 s: nothing came"},
