@@ -70,6 +70,9 @@ type Report struct {
 	// Queue is how many messages the broker keeps for an absent client, 0 where it keeps any number, or nothing made it
 	// look like keeping few.
 	Queue int
+	// Largest is the size of the largest payload that it passes on, in bytes beside its mark, of those that conversations
+	// have; 0 where it passes on all, or nothing made it look otherwise.
+	Largest int
 }
 
 // Pairs counts the pairs of actions that were tried, of all that there are, and lists those that were not.
@@ -102,6 +105,7 @@ type explorer struct {
 	report  Report
 	talks   int  // that were begun, for their names
 	counted bool // what the broker keeps for an absent client
+	sized   bool // what it passes on
 	handled map[string]bool
 }
 
@@ -166,6 +170,9 @@ func (e *explorer) explore(ctx context.Context, versions []packet.Version) {
 		shown := make([]*suspicion, e.o.Parallel)
 		for i := range e.o.Parallel {
 			u := universeOf(&e.offer, versions[number%len(versions)])
+			if most := e.report.Largest; most > 0 {
+				u.largest = min(u.largest, most)
+			}
 			rnd := rand.New(rand.NewPCG(e.o.Seed, uint64(number)))
 			e.mu.Lock()
 			actions := u.generate(rnd, length, e.report.Tried)
@@ -262,14 +269,7 @@ func (e *explorer) lookInto(ctx context.Context, s *suspicion) {
 	e.report.Suspicions++
 	e.mu.Unlock()
 	e.tell("trying again: " + s.v.Error())
-	if !e.counted && slices.Contains(missing, s.v.Rule) {
-		e.counted = true
-		if n := e.keeps(ctx, s.u.version); n > 0 {
-			e.mu.Lock()
-			e.report.Queue = n
-			e.mu.Unlock()
-		}
-	}
+	e.rulesOut(ctx, s)
 	if !e.shows(ctx, s.u.version, s.actions, s.v.Rule, thrifty, confirmations) {
 		e.mu.Lock()
 		e.report.Unshown = append(

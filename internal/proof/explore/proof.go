@@ -44,7 +44,12 @@ func AsProof(t proof.Target, r *Report, start time.Time) *proof.Proof {
 		},
 	}
 	if r.Queue > 0 {
-		p.Results[0].Notes = []string{fmt.Sprintf("the broker keeps %d messages for an absent client: beyond so many none is missed", r.Queue)}
+		p.Results[0].Notes = append(p.Results[0].Notes,
+			fmt.Sprintf("the broker keeps %d messages for an absent client: beyond so many none is missed", r.Queue))
+	}
+	if r.Largest > 0 {
+		p.Results[0].Notes = append(p.Results[0].Notes,
+			fmt.Sprintf("the broker passes on no payloads that are much longer than %d bytes: none was tried further", r.Largest))
 	}
 	if r.Conversations == 0 {
 		p.Results[0].Verdict, p.Results[0].Seen = proof.Undecided, "stopped before the first conversation"
