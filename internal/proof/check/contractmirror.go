@@ -245,7 +245,7 @@ func presenceOf(p *proof.Pass, cl *contract.Clause) error {
 		}
 		return subject.Disconnect(0)
 	}
-	for i, turn := range []struct {
+	for _, turn := range []struct {
 		text, step string
 		do         func() error
 	}{
@@ -274,7 +274,7 @@ func presenceOf(p *proof.Pass, cl *contract.Clause) error {
 		}
 		got, err := greeted(
 			p,
-			fmt.Sprintf("newcomer %d to %s", i+1, cl.Name),
+			fmt.Sprintf("newcomer to %s, once it %s", cl.Name, turn.step),
 			exact(t),
 			map[bool][]string{true: {t}}[retain]...)
 		if err != nil {

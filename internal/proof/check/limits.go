@@ -375,9 +375,8 @@ func ofBytes(p *proof.Pass, topic string, n int) (*trace.Event, error) {
 	for len(m.Append(nil, p.Version)) < n { // the length field grows with it
 		m.Payload = append(m.Payload, 0)
 	}
-	if got := len(m.Append(nil, p.Version)); got != n {
-		m.Payload = m.Payload[:len(m.Payload)-(got-n)]
-	}
+	over := len(m.Append(nil, p.Version)) - n
+	m.Payload = m.Payload[:len(m.Payload)-over]
 	p.Step("a PUBLISH of %d bytes", len(m.Append(nil, p.Version)))
 	from := p.Mark()
 	if err := link.Send(p.Version, &m); err != nil {
