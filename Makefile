@@ -13,10 +13,11 @@ demo: build
 build:
 	$(GO) build -o bin/hodstone ./cmd/hodstone
 
-## test: install what the tests need and run them all under the race detector, and the whole matrix of faults, and of unusual and limited brokers, without it
+## test: install what the tests need and run them all under the race detector, and the whole matrix of faults, and of unusual and limited brokers, without it;
+## three packages at a time, for most of it is waiting
 test:
 	scripts/packages mosquitto tmux
-	$(GO) test -race -p 3 -parallel 4 -timeout 12m ./... # three packages at a time: most of it is waiting
+	$(GO) test -race -p 3 -parallel 4 -timeout 12m ./...
 	$(GO) test -parallel 4 -timeout 8m -run 'TestEachFault|TestTheCatalogue|TestALimitIsNo|TestWhatTheStandardLeavesOpen' ./internal/proof/check
 
 ## check: formatting, vet, staticcheck and the floors

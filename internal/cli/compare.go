@@ -134,7 +134,7 @@ func (r changeRecord) words() string {
 
 // sum says in a line how it ends.
 func (c compared) sum() string {
-	s := plural(len(c.Changes), "change")
+	s := plain.Count(len(c.Changes), "change")
 	if len(c.Breaks) == 0 {
 		return s + ", nobody breaks"
 	}

@@ -142,7 +142,7 @@ func (e *Env) writeChecked(w *workspace.Workspace, findings []lint.Finding, open
 		}
 		plain.Fprintf(e.Out, "  why: %s\n  way out: %s\n\n", f.Lint.Doc, f.Way)
 	}
-	found := plural(open, "finding")
+	found := plain.Count(open, "finding")
 	if n := len(findings) - open; n > 0 {
 		found += fmt.Sprintf(" and %d accepted", n)
 	}
@@ -150,11 +150,11 @@ func (e *Env) writeChecked(w *workspace.Workspace, findings []lint.Finding, open
 		e.Out,
 		"%s: %s between %s, %s, %s; %s, %s\n",
 		w.File,
-		plural(len(w.Contract.Clauses), "clause"),
-		strings.Replace(plural(len(w.Contract.Parties), "party"), "partys", "parties", 1),
-		plural(devicesOf(w), "device"),
-		plural(len(w.Brokers), "broker"),
-		plural(len(w.Problems), "problem"),
+		plain.Count(len(w.Contract.Clauses), "clause"),
+		strings.Replace(plain.Count(len(w.Contract.Parties), "party"), "partys", "parties", 1),
+		plain.Count(devicesOf(w), "device"),
+		plain.Count(len(w.Brokers), "broker"),
+		plain.Count(len(w.Problems), "problem"),
 		found,
 	)
 	return err

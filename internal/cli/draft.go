@@ -95,7 +95,7 @@ func (e *Env) runDraft(ctx context.Context, f *draftFlags, where string) error {
 		plain.Fprintf(e.ErrOut, "%s has %d bytes: a workspace has at most %d, so it must be split before it can be read; --filter drafts a part\n",
 			f.out, len(text), workspace.MaxFileSize)
 	}
-	_, err = plain.Fprintf(e.Out, "%s: %s from %s on %s\n", f.out, plural(r.Clauses, "clause"), plural(t.Messages, "message"), plural(t.Topics(), "topic"))
+	_, err = plain.Fprintf(e.Out, "%s: %s from %s on %s\n", f.out, plain.Count(r.Clauses, "clause"), plain.Count(t.Messages, "message"), plain.Count(t.Topics(), "topic"))
 	return broken(err)
 }
 
@@ -139,7 +139,7 @@ func draftText(t *draft.Traffic, r *draft.Result, where string, brokers expressi
 	line := func(format string, args ...any) {
 		fmt.Fprintf(&b, "# %s\n", plain.OneLine(fmt.Sprintf(format, args...)))
 	}
-	line("Drafted from %s of %s on %s within %s, from %s.", plural(t.Messages, "message"), filepath.Base(where), plural(t.Topics(), "topic"),
+	line("Drafted from %s of %s on %s within %s, from %s.", plain.Count(t.Messages, "message"), filepath.Base(where), plain.Count(t.Topics(), "topic"),
 		t.Until.Sub(t.From).Round(time.Second), t.From.Format("2006-01-02 15:04:05"))
 	line("Behind each line stands how often it held; doubts begin with ?. Take the remarks away as you go.")
 	for i, o := range r.Outliers {

@@ -278,7 +278,7 @@ func (e *Env) exportFolder(w *workspace.Workspace, format, out, broker string, a
 	for _, n := range notes {
 		plain.Fprintf(e.Out, "%s\n", n)
 	}
-	_, err := plain.Fprintf(e.Out, "%s: %s\n", out, plural(len(names), "file"))
+	_, err := plain.Fprintf(e.Out, "%s: %s\n", out, plain.Count(len(names), "file"))
 	return broken(err)
 }
 

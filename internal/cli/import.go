@@ -366,10 +366,10 @@ func (e *Env) tellImported(r imported, toOutput, asJSON bool) error {
 			to,
 			"%s: %s added, %d changed, %d as they were; %s not taken over\n",
 			r.where(),
-			plural(len(r.Added), "clause"),
+			plain.Count(len(r.Added), "clause"),
 			len(r.Changed),
 			r.Same,
-			plural(len(r.Left), "thing"),
+			plain.Count(len(r.Left), "thing"),
 		)
 	}
 	if err != nil {

@@ -87,7 +87,7 @@ func soundContract(path string) (*workspace.Workspace, error) {
 	if len(w.Problems) > 0 {
 		return nil, &exit{
 			exitUsage,
-			fmt.Errorf("%s has %s: 'hodstone contract check' lists them", path, plural(len(w.Problems), "problem")),
+			fmt.Errorf("%s has %s: 'hodstone contract check' lists them", path, plain.Count(len(w.Problems), "problem")),
 		}
 	}
 	return w, nil
@@ -143,7 +143,7 @@ func (e *Env) judgeOne(
 	now, old *workspace.Workspace,
 ) (v, was *workbench.Verdicts, err error) {
 	slow := slowly(e.ErrOut, tellAfter)
-	slow.doing(fmt.Sprintf("judging %s of %s", plural(int(file.Next()-1), "event"), file.Path))
+	slow.doing(fmt.Sprintf("judging %s of %s", plain.Count(int(file.Next()-1), "event"), file.Path))
 	defer slow.doing("")
 	if v, err = workbench.Rejudge(ctx, file, now.Contract, workbench.Players(now)); err == nil && old != nil {
 		was, err = workbench.Rejudge(ctx, file, old.Contract, workbench.Players(old))
@@ -190,8 +190,8 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		e.Out,
 		"%s: %s of %s, from %s, %s\n",
 		name,
-		plural(v.Messages, "message"),
-		plural(
+		plain.Count(v.Messages, "message"),
+		plain.Count(
 			len(v.Observers),
 			"observer",
 		),
@@ -230,14 +230,14 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		plain.Fprintln(e.Out, line)
 	}
 	for _, s := range v.Strays {
-		text := "stray " + s.Topic + ": " + plural(s.Count, "message")
+		text := "stray " + s.Topic + ": " + plain.Count(s.Count, "message")
 		if s.Near != "" {
 			text += ", near " + s.Near
 		}
 		plain.Fprintln(e.Out, text)
 	}
 	if v.Unkept > 0 {
-		plain.Fprintf(e.Out, "and %s on further strays, which are not listed\n", plural(v.Unkept, "message"))
+		plain.Fprintf(e.Out, "and %s on further strays, which are not listed\n", plain.Count(v.Unkept, "message"))
 	}
 	for i, b := range v.Breaches {
 		if i == most && most > 0 {
@@ -250,8 +250,8 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		e.Out,
 		fmt.Sprintf(
 			"%s, %s",
-			strings.Replace(plural(v.Total, "breach"), "breachs", "breaches", 1),
-			plural(len(v.Strays), "stray"),
+			strings.Replace(plain.Count(v.Total, "breach"), "breachs", "breaches", 1),
+			plain.Count(len(v.Strays), "stray"),
 		),
 	)
 	return err

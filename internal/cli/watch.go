@@ -244,7 +244,7 @@ const watchName = "watch"
 func (w *watching) verdict() error {
 	var wrong []string
 	if w.broken > 0 {
-		wrong = append(wrong, fmt.Sprintf("%d of %s broke the contract", w.broken, plural(w.count, "message")))
+		wrong = append(wrong, fmt.Sprintf("%d of %s broke the contract", w.broken, plain.Count(w.count, "message")))
 	}
 	for _, x := range []struct{ what, one, many string }{{hapMissing, "message or answer that was due did not come",
 		"messages or answers that were due did not come"},
@@ -258,7 +258,7 @@ func (w *watching) verdict() error {
 	}
 	switch {
 	case w.f.count > 0 && w.count < w.f.count:
-		return &exit{exitBroken, fmt.Errorf("%d of %s came", w.count, plural(w.f.count, "message"))}
+		return &exit{exitBroken, fmt.Errorf("%d of %s came", w.count, plain.Count(w.f.count, "message"))}
 	case len(wrong) > 0:
 		return &exit{exitBroken, errors.New(strings.Join(wrong, "; "))}
 	}
@@ -547,12 +547,4 @@ func (w *watching) message(e *trace.Event, f workbench.Finding) {
 	if w.over() {
 		close(w.done)
 	}
-}
-
-// plural counts things in words.
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"hodstone/internal/mqtt/client"
+	"hodstone/internal/plain"
 )
 
 // The reasons why a client does not get in that are told apart by name.
@@ -124,7 +125,7 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 		}
 	}
 	if s.Unsent > 0 {
-		say("%d messages were due while the links of their publishers had ended", s.Unsent)
+		say("due while the links of their publishers had ended: %s", plain.Count(s.Unsent, "message"))
 	}
 	if s.Lost > s.Away {
 		lost := s.Lost - s.Away
@@ -138,23 +139,23 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 		}
 		switch line := told(logDropped); {
 		case line != "":
-			say("a queue of the broker's: %d messages did not come; its log says: %s", lost, line)
+			say("a queue of the broker's: %s did not come; its log says: %s", plain.Count(lost, "message"), line)
 		case cmp.Or(f.dropped, "0") != cmp.Or(s.Facts["dropped"], "0"):
 			say(
-				"a queue of the broker's: %d messages did not come, and it tells that it dropped %s in all, before %s",
-				lost,
+				"a queue of the broker's: %s did not come, and it tells that it dropped %s in all, before %s",
+				plain.Count(lost, "message"),
 				s.Facts["dropped"],
 				cmp.Or(f.dropped, "0"),
 			)
 		default:
 			say(
-				"%d messages did not come to receivers that were connected: the broker took them and did not pass them on, such as for a queue that was full",
-				lost,
+				"%s did not come to receivers that were connected: the broker took what was sent and did not pass it on, such as for a queue that was full",
+				plain.Count(lost, "message"),
 			)
 		}
 	}
 	if s.Away > 0 {
-		say("%d messages were lost with the links of their receivers, or while these were not connected", s.Away)
+		say("lost with the links of their receivers, or while these were not connected: %s", plain.Count(s.Away, "message"))
 	}
 	return out
 }

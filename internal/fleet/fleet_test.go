@@ -386,7 +386,7 @@ func TestABrokerThatGoesDown(t *testing.T) {
 			func(s *standin.Server) { s.Restart(t.Context(), 4*time.Second, true) },
 			standin.Pace{},
 			"p99<1s: \\d.*% never came",
-			"messages were due while the links of their publishers had ended",
+			"due while the links of their publishers had ended: ",
 			fleet.Unclear,
 		},
 		"stays away": {

@@ -199,10 +199,10 @@ func TestWhatALogTellsApart(t *testing.T) {
 		{StepResult{Refusals: map[string]int{ownDescriptors: 1}, Strain: Strain{Allowed: 1024}}, nil, 0, []string{"the generator's descriptors: this program may open 1024 files"}},
 		{StepResult{In: 40, Refusals: map[string]int{noAnswer: 6}}, nil, 0, []string{"40 clients are in, and 6 tries failed: no answer in time"}},
 		{StepResult{Refusals: map[string]int{noAnswer: 6}}, nil, 0, []string{"6 times: no answer in time"}},
-		{StepResult{Counts: Counts{Lost: 2, Away: 2}}, []string{"messages are being dropped"}, 0, []string{"2 messages were lost with the links"}},
+		{StepResult{Counts: Counts{Lost: 2, Away: 2}}, []string{"messages are being dropped"}, 0, []string{"lost with the links of their receivers, or while these were not connected: 2 messages"}},
 		{StepResult{Refusals: map[string]int{noPort: 1}}, nil, 0, []string{"the generator's ports", "--local"}},
 		{StepResult{Refusals: map[string]int{"CONNACK: quota exceeded": 4}}, nil, 0, []string{"4 tries to connect were refused with quota exceeded"}},
-		{lost, nil, 0, []string{"7 messages did not come to receivers that were connected", "2 messages were lost with the links"}},
+		{lost, nil, 0, []string{"7 messages did not come to receivers that were connected", "lost with the links of their receivers, or while these were not connected: 2 messages"}},
 		{lost, []string{"Outgoing messages are being dropped for client x."}, 0, []string{"a queue of the broker's: 7 messages did not come; its log says: Outgoing"}},
 		{StepResult{Counts: Counts{Lost: 9}, Facts: map[string]string{"dropped": "9"}}, nil, 0, []string{"a queue of the broker's: 9 messages did not come, and it tells that it dropped 9"}},
 	} {

@@ -188,3 +188,15 @@ func On(w io.Writer) *Writer {
 	}
 	return NewWriter(w, nil)
 }
+
+// Count says how many there are of something: 1 day, 2 days, 3 entries.
+func Count[N int | int64 | uint64](n N, one string) string {
+	stem, vowel := strings.TrimSuffix(one, "y"), "aeiou"
+	switch {
+	case n == 1:
+		return "1 " + one
+	case stem != one && stem != "" && !strings.ContainsRune(vowel, rune(stem[len(stem)-1])):
+		return fmt.Sprintf("%d %sies", n, stem)
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -11,6 +11,7 @@ import (
 
 	"hodstone/internal/draw"
 	"hodstone/internal/mqtt/packet"
+	"hodstone/internal/plain"
 	"hodstone/internal/proof"
 	"hodstone/internal/trace"
 )
@@ -45,12 +46,12 @@ func Acceptance(p *proof.Proof, basis Basis) (*draw.Document, error) {
 	case n[proof.Broken] > 0:
 		d.Text(
 			"%s broken. What is broken stands below, each with the packets that decided.",
-			count(n[proof.Broken], "verdict"),
+			plain.Count(n[proof.Broken], "verdict"),
 		)
 	case n[proof.Undecided] > 0:
 		d.Text(
 			"Nothing is broken, and %s could not be decided: that is no success. The reasons stand below.",
-			count(n[proof.Undecided], "verdict"),
+			plain.Count(n[proof.Undecided], "verdict"),
 		)
 	default:
 		d.Text("Everything that was tried is kept.")
@@ -288,7 +289,7 @@ func brokenOnes(d *draw.Document, p *proof.Proof) error {
 			d.Drawing(s)
 		}
 		if cut {
-			d.Text("Of %s, those around what decided are drawn.", count(len(r.Evidence), "event"))
+			d.Text("Of %s, those around what decided are drawn.", plain.Count(len(r.Evidence), "event"))
 		}
 		var lines []string
 		for _, x := range r.Decided() {

@@ -7,6 +7,7 @@ import (
 
 	"hodstone/internal/contract"
 	"hodstone/internal/draw"
+	"hodstone/internal/plain"
 	"hodstone/internal/workspace"
 )
 
@@ -14,7 +15,7 @@ import (
 func ContractDocument(w *workspace.Workspace) *draw.Document {
 	c := w.Contract
 	d := &draw.Document{Title: title(w)}
-	d.Text("Who publishes what, where and how: %s between %s.", count(len(c.Clauses), "clause"), count(len(c.Parties), "party"))
+	d.Text("Who publishes what, where and how: %s between %s.", plain.Count(len(c.Clauses), "clause"), plain.Count(len(c.Parties), "party"))
 	parties(d, c)
 	parameters(d, c)
 	var rows [][]string
@@ -52,16 +53,6 @@ func title(w *workspace.Workspace) string {
 		return "The contract"
 	}
 	return w.Name + ": the contract"
-}
-
-func count(n int, one string) string {
-	switch {
-	case n == 1:
-		return "1 " + one
-	case strings.HasSuffix(one, "y"):
-		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(one, "y"))
-	}
-	return fmt.Sprintf("%d %ss", n, one)
 }
 
 func agreed[T any](v *T) string {
@@ -182,7 +173,7 @@ func clause(d *draw.Document, cl *contract.Clause) {
 	}
 	add("payload", cl.Payload.Words())
 	if cl.Payload.MaxSize > 0 {
-		add("at most", count(cl.Payload.MaxSize, "byte"))
+		add("at most", plain.Count(cl.Payload.MaxSize, "byte"))
 	}
 	d.Table([]string{"", ""}, rows)
 	fields(d, cl)

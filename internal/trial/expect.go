@@ -11,6 +11,7 @@ import (
 	"hodstone/internal/device"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/payload"
+	"hodstone/internal/plain"
 	"hodstone/internal/proof"
 	"hodstone/internal/trace"
 	"hodstone/internal/workspace"
@@ -186,7 +187,7 @@ func (r *run) missing(l *looker, place int) error {
 	if n := len(l.near); n > 0 {
 		last := l.near[n-1]
 		r.decisive = append(r.decisive, last.Seq)
-		return proof.Break("%s%s came, the last as %s", head, count(n, "message"), shown(last.Publish().Payload))
+		return proof.Break("%s%s came, the last as %s", head, plain.Count(n, "message"), shown(last.Publish().Payload))
 	}
 	// Did anybody send it? A message that was sent and reached no observer is another matter than one that was not.
 	events, _ := r.log.Read(r.mark, mostEvidence)
@@ -221,13 +222,6 @@ func shown(b []byte) string {
 		return fmt.Sprintf("%q…", b[:most])
 	}
 	return fmt.Sprintf("%q", b)
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // never looks for what must not come, to the end of its time.

@@ -8,15 +8,16 @@ import (
 
 	"hodstone/internal/expression"
 	"hodstone/internal/payload"
+	"hodstone/internal/plain"
 )
 
 // describe finds all of a clause but what it answers.
 func (d *drafting) describe(c *clause) {
 	c.body.put("topic", c.topic())
 	if c.n > 0 {
-		d.note(c, "", "%s, %s", plural(len(c.topics), "topic"), plural(c.n, "message"))
+		d.note(c, "", "%s, %s", plain.Count(len(c.topics), "topic"), plain.Count(c.n, "message"))
 	} else {
-		d.note(c, "", "%s, heard only as stored", plural(len(c.topics), "topic"))
+		d.note(c, "", "%s, heard only as stored", plain.Count(len(c.topics), "topic"))
 	}
 	var n, all int
 	if c.from, n, all = d.publisher(c.shape); c.from != "" {

@@ -180,13 +180,6 @@ func (d *drafting) note(c *clause, key, format string, args ...any) {
 	d.result.Notes[at] = append(d.result.Notes[at], fmt.Sprintf(format, args...))
 }
 
-func plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
-}
-
 // soon is how soon an answer comes, and nearly the share of commands that are answered.
 const (
 	soon   = 5 * time.Second

@@ -755,7 +755,7 @@ func TestTheCodeOfABrokenRule(t *testing.T) {
 				s.want(want)
 			}
 			s.ended(link.EndFIN)
-			if client.BlameOf(c.Ended()) != client.ByBroker {
+			if <-c.Done(); client.BlameOf(c.Ended()) != client.ByBroker {
 				t.Error(c.Ended())
 			}
 		})
@@ -777,7 +777,7 @@ func TestTheCodeOfABrokenRule(t *testing.T) {
 		s.want("PUBREC #3")
 		s.send(&packet.Publish{Topic: "a", QoS: 2, ID: 4})
 		s.want("DISCONNECT 0x93")
-		if c.Ended() == nil ||
+		if <-c.Done(); c.Ended() == nil ||
 			!strings.Contains(
 				c.Ended().Error(),
 				"sent 2 messages without waiting for acknowledgement; our receive maximum is 1",

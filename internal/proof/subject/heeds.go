@@ -66,6 +66,10 @@ func each(what string, id packet.PropertyID, n int, change string, beyond func(*
 
 // limits are those that CONNACK tells the device, one after the other; large is its largest PUBLISH so far, in bytes.
 func limits(large int) []heeded {
+	size := fmt.Sprintf("maximum packet size %d", large-1)
+	if large == 0 {
+		size = "a maximum packet size"
+	}
 	return []heeded{
 		each("maximum QoS 0", packet.MaximumQoS, 0, "publish at no higher QoS than CONNACK's maximum QoS (3.2.2.3.4)",
 			func(e *trace.Event) string {
@@ -90,7 +94,7 @@ func limits(large int) []heeded {
 				return ""
 			}),
 		each(
-			fmt.Sprintf("maximum packet size %d", large-1),
+			size,
 			packet.MaximumPacketSize,
 			max(1, large-1),
 			"send no packet that is larger than CONNACK's maximum packet size (3.2.2.3.6)",

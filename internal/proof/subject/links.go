@@ -163,7 +163,11 @@ func subscribesAgain(p *pass) error {
 	}
 	p.decide(e)
 	p.wait(time.Second + judging) // further ones, and what the judge says of them
-	p.tell("SUBSCRIBE %s after it was back", e.At.Sub(back.At).Round(time.Millisecond))
+	if after := e.At.Sub(back.At).Round(time.Millisecond); after > 0 {
+		p.tell("SUBSCRIBE %s after it was back", after)
+	} else {
+		p.tell("SUBSCRIBE as soon as it was back")
+	}
 	return nil
 }
 
