@@ -174,7 +174,7 @@ func (x *interfaceOn) step() string {
 func (x *interfaceOn) await(want ...string) string {
 	x.t.Helper()
 	var text string
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		text = x.step()
 		all := true
 		for _, w := range want {

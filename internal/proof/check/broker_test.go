@@ -158,7 +158,6 @@ func TestFaultsOverSockets(t *testing.T) {
 	if testing.Short() {
 		t.Skip("sockets know no fake clock: not in a short run")
 	}
-	t.Parallel()
 	authority, err := trust.NewAuthority("test")
 	if err != nil {
 		t.Fatal(err)
@@ -242,6 +241,11 @@ func TestFaultsOverSockets(t *testing.T) {
 			}
 			if got := strings.Join(prooftest.Names(p, proof.Broken), " "); got != tt.broken {
 				t.Errorf("%s with fault %s: broken: %s, want %s", tt.scheme, tt.fault, got, tt.broken)
+				for _, r := range p.Results {
+					if r.Verdict == proof.Broken {
+						t.Logf("%s in %s: %s", r.Check.Name, r.Version, r.Seen)
+					}
+				}
 			}
 		})
 	}

@@ -11,7 +11,6 @@ import (
 
 // TestALimitOfARealBrokerIsNoFault is the same at Debian's.
 func TestALimitOfARealBrokerIsNoFault(t *testing.T) {
-	t.Parallel()
 	var wg sync.WaitGroup // side by side: most of it is waiting
 	for _, tt := range []struct {
 		lines, listener, id, unsupported, refused string
