@@ -17,7 +17,7 @@ build:
 ## three packages at a time, for most of it is waiting
 test:
 	scripts/packages mosquitto tmux
-	$(GO) test -race -p 3 -parallel 4 -timeout 12m ./...
+	$(GO) test -race -p 3 -parallel 3 -timeout 12m ./...
 	$(GO) test -parallel 4 -timeout 8m -run 'TestEachFault|TestTheCatalogue|TestALimitIsNo|TestWhatTheStandardLeavesOpen' ./internal/proof/check
 
 ## check: formatting, vet, staticcheck and the floors

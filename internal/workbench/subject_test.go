@@ -326,6 +326,9 @@ func TestASoundDeviceBehindARealBroker(t *testing.T) {
 			pattern := strings.Join(x.kept, ",") // the others do what they do at a stand-in
 			if x.fault != "" {
 				found := prove(t, text, "device.frames", x.fault)["device.frames"]
+				if found.Verdict == proof.Undecided { // a busy machine: it accuses nobody, and is tried again
+					found = prove(t, text, "device.frames", x.fault)["device.frames"]
+				}
 				if found.Verdict != proof.Broken {
 					t.Error(say(found))
 				}
