@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -151,7 +150,7 @@ func (e *Env) writeChecked(w *workspace.Workspace, findings []lint.Finding, open
 		"%s: %s between %s, %s, %s; %s, %s\n",
 		w.File,
 		plain.Count(len(w.Contract.Clauses), "clause"),
-		strings.Replace(plain.Count(len(w.Contract.Parties), "party"), "partys", "parties", 1),
+		plain.Count(len(w.Contract.Parties), "party"),
 		plain.Count(devicesOf(w), "device"),
 		plain.Count(len(w.Brokers), "broker"),
 		plain.Count(len(w.Problems), "problem"),

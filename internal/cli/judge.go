@@ -250,7 +250,7 @@ func (e *Env) writeJudged(name string, v, was *workbench.Verdicts, most int) err
 		e.Out,
 		fmt.Sprintf(
 			"%s, %s",
-			strings.Replace(plain.Count(v.Total, "breach"), "breachs", "breaches", 1),
+			plain.Count(v.Total, "breach"),
 			plain.Count(len(v.Strays), "stray"),
 		),
 	)

@@ -213,19 +213,8 @@ func (r *Result) sum() {
 				Refusals: s.Refusals,
 			},
 		)
-		t.Clients, t.In, t.Refused, t.Out = max(
-			t.Clients,
-			s.Clients,
-		), max(
-			t.In,
-			s.In,
-		), max(
-			t.Refused,
-			s.Refused,
-		), max(
-			t.Out,
-			s.Out,
-		)
+		t.Clients, t.In = max(t.Clients, s.Clients), max(t.In, s.In)
+		t.Refused, t.Out = max(t.Refused, s.Refused), max(t.Out, s.Out)
 		t.Asked, t.Reached, t.Heard = max(t.Asked, s.Asked), max(t.Reached, s.Reached), max(t.Heard, s.Heard)
 		sending += s.Took
 		t.Coming += s.Coming
@@ -475,10 +464,8 @@ func (r *Result) late(s *StepResult) bool {
 		case "max":
 			lag = s.Lag.Max
 		}
-		if v, known := s.measure(
-			l.What,
-		); known && !l.holds(v) &&
-			time.Duration(v*float64(time.Second))-2*lag <= l.Span {
+		v, known := s.measure(l.What)
+		if known && !l.holds(v) && time.Duration(v*float64(time.Second))-2*lag <= l.Span {
 			return true
 		}
 	}

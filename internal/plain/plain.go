@@ -189,7 +189,7 @@ func On(w io.Writer) *Writer {
 	return NewWriter(w, nil)
 }
 
-// Count says how many there are of something: 1 day, 2 days, 3 entries.
+// Count says how many there are of something: 1 day, 2 days, 3 entries, 4 breaches.
 func Count[N int | int64 | uint64](n N, one string) string {
 	stem, vowel := strings.TrimSuffix(one, "y"), "aeiou"
 	switch {
@@ -197,6 +197,8 @@ func Count[N int | int64 | uint64](n N, one string) string {
 		return "1 " + one
 	case stem != one && stem != "" && !strings.ContainsRune(vowel, rune(stem[len(stem)-1])):
 		return fmt.Sprintf("%d %sies", n, stem)
+	case strings.HasSuffix(one, "ch"):
+		return fmt.Sprintf("%d %ses", n, one)
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -302,20 +302,14 @@ func (v *node) join(o *node) {
 
 // units are what names of fields end with, and the unit that they stand for.
 var units = []struct{ ending, unit string }{
-	{
-		"celsius",
-		"°C",
-	},
+	{"celsius", "°C"},
 	{"kelvin", "K"},
 	{"fahrenheit", "°F"},
 	{"percent", "%"},
 	{"pct", "%"},
 	{"kgmin", "kg/min"},
 	{"mgl", "mg/l"},
-	{
-		"gkg",
-		"g/kg",
-	},
+	{"gkg", "g/kg"},
 	{"kg", "kg"},
 	{"tonnes", "t"},
 	{"gram", "g"},
@@ -323,10 +317,7 @@ var units = []struct{ ending, unit string }{
 	{"hpa", "hPa"},
 	{"kpa", "kPa"},
 	{"mbar", "mbar"},
-	{
-		"bar",
-		"bar",
-	},
+	{"bar", "bar"},
 	{"_pa", "Pa"},
 	{"litres", "l"},
 	{"liters", "l"},
@@ -335,10 +326,7 @@ var units = []struct{ ending, unit string }{
 	{"_cm", "cm"},
 	{"_m", "m"},
 	{"metres", "m"},
-	{
-		"_ms",
-		"ms",
-	},
+	{"_ms", "ms"},
 	{"millis", "ms"},
 	{"_s", "s"},
 	{"seconds", "s"},
@@ -346,10 +334,7 @@ var units = []struct{ ending, unit string }{
 	{"volts", "V"},
 	{"_v", "V"},
 	{"_mv", "mV"},
-	{
-		"amps",
-		"A",
-	},
+	{"amps", "A"},
 	{"_a", "A"},
 	{"_ma", "mA"},
 	{"watts", "W"},
@@ -366,10 +351,7 @@ var units = []struct{ ending, unit string }{
 
 // prefixes are those of the SI that stand written out before a unit: millivolts.
 var prefixes = []struct{ word, symbol string }{
-	{
-		"nano",
-		"n",
-	},
+	{"nano", "n"},
 	{"micro", "µ"},
 	{"milli", "m"},
 	{"centi", "c"},

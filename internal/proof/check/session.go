@@ -157,7 +157,14 @@ func (a *absence) comeBack(p *proof.Pass, publisher *proof.Client) error {
 	if n := len(missing); n > 0 {
 		came := len(a.sent) - n
 		begin := slices.Index(a.sent, missing[0])
-		if came == 0 || begin > 0 && begin < came || !slices.Equal(a.sent[begin:begin+n], missing) || !a.alone(p, publisher, missing) {
+		limit := came > 0 && (begin == 0 || begin == came) && slices.Equal(a.sent[begin:begin+n], missing)
+		if limit { // the first or the last of them came
+			var err error
+			if limit, err = a.alone(p, publisher, missing); err != nil {
+				return err
+			}
+		}
+		if !limit {
 			p.Decide(missing[0].sent, p.Await(a.peer, a.from, 0, isPacket(trace.Received, packet.CONNACK)))
 			return proof.Break("a QoS %d message that came while the client was %s: %s", missing[0].qos, away(a.name),
 				p.Instead(a.peer, a.from, missing[0].topic, missing[0].text))
@@ -197,28 +204,31 @@ func (a *absence) missing(p *proof.Pass, from uint64, all []waited) (out []waite
 }
 
 // alone tells whether messages that did not come wait for the client one at a time: then it is not for what they are that
-// they were lost.
-func (a *absence) alone(p *proof.Pass, publisher *proof.Client, all []waited) bool {
+// they were lost. The error says why that could not be tried.
+func (a *absence) alone(p *proof.Pass, publisher *proof.Client, all []waited) (bool, error) {
 	for _, w := range all {
 		p.Step("a message that did not come waits alone, for the client that is %s once more", away(a.name))
 		if _, err := p.Quiet(a.peer); err != nil { // until our acknowledgements are there
-			return false
+			return false, err
 		}
-		if a.leave(a.peer) != nil {
-			return false
+		if err := a.leave(a.peer); err != nil {
+			return false, proof.Undecide("%v", err)
 		}
 		if _, err := p.Quiet(publisher); err != nil {
-			return false
+			return false, err
 		}
 		if _, err := p.Publish(publisher, publish(w.topic, w.text, w.qos, false)); err != nil {
-			return false
+			return false, err
 		}
 		from := p.Mark()
-		if _, err := p.Enter(a.peer); err != nil || len(a.missing(p, from, []waited{w})) > 0 {
-			return false
+		if _, err := p.Enter(a.peer); err != nil {
+			return false, err
+		}
+		if len(a.missing(p, from, []waited{w})) > 0 {
+			return false, nil
 		}
 	}
-	return true
+	return true, nil
 }
 
 // verify looks at all copies that came.

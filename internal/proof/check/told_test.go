@@ -237,7 +237,7 @@ func tells(t *testing.T, name string, v packet.Version, d standin.Decisions, see
 			t.Fatal(err)
 		}
 		defer s.Close()
-		target.Dial = s.Dial
+		target.Dial, target.Doors = s.Dial, nil
 		checks, err := check.Match(name)
 		if err != nil {
 			t.Fatal(err)

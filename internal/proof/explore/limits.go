@@ -22,8 +22,8 @@ var (
 // conversations keep within them.
 func (e *explorer) rulesOut(ctx context.Context, s *suspicion) {
 	absent := slices.Contains(missing, s.v.Rule)
-	if long := func(a Action) bool { return a.Size > sizes[1] }; !e.sized && (absent || slices.Contains(unserved, s.v.Rule)) &&
-		slices.ContainsFunc(s.actions, long) {
+	long := slices.ContainsFunc(s.actions, func(a Action) bool { return a.Size > sizes[1] })
+	if long && !e.sized && (absent || slices.Contains(unserved, s.v.Rule)) {
 		e.sized = true
 		n := e.passes(ctx, s.u.version)
 		e.mu.Lock()

@@ -2,6 +2,7 @@ package explore
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"hodstone/internal/proof"
@@ -14,6 +15,7 @@ const Sound = "explored"
 func AsProof(t proof.Target, r *Report, start time.Time) *proof.Proof {
 	p := &proof.Proof{Target: t, Started: start, Took: r.Took}
 	for _, f := range r.Findings {
+		f.Result.Notes = append(slices.Clip(f.Result.Notes), limits(r)...)
 		p.Results = append(p.Results, f.Result)
 	}
 	if len(r.Findings) > 0 {
@@ -43,16 +45,21 @@ func AsProof(t proof.Target, r *Report, start time.Time) *proof.Proof {
 			),
 		},
 	}
-	if r.Queue > 0 {
-		p.Results[0].Notes = append(p.Results[0].Notes,
-			fmt.Sprintf("the broker keeps %d messages for an absent client: beyond so many none is missed", r.Queue))
-	}
-	if r.Largest > 0 {
-		p.Results[0].Notes = append(p.Results[0].Notes,
-			fmt.Sprintf("the broker passes on no payloads that are much longer than %d bytes: none was tried further", r.Largest))
-	}
+	p.Results[0].Notes = limits(r)
 	if r.Conversations == 0 {
 		p.Results[0].Verdict, p.Results[0].Seen = proof.Undecided, "stopped before the first conversation"
 	}
 	return p
+}
+
+// limits says which limits of the broker's were found on the way.
+func limits(r *Report) (out []string) {
+	if r.Queue > 0 {
+		out = append(out, fmt.Sprintf("the broker keeps %d messages for an absent client: beyond so many none is missed", r.Queue))
+	}
+	if r.Largest > 0 {
+		out = append(out,
+			fmt.Sprintf("the broker passes on no payloads that are much longer than %d bytes: none was tried further", r.Largest))
+	}
+	return out
 }
