@@ -255,11 +255,19 @@ func headingSize(level int) float64 {
 	return 10
 }
 
-// together is how high the beginning of some blocks is that is not torn: a heading with what follows it, and a table of
-// a few rows.
+// together is how high the beginning of some blocks is that is not torn: a heading with what follows it, a line or two
+// that say how what follows is read, and a table of a few rows.
 func (p *page) together(blocks []block) (h float64) {
-	const few = 8 // rows
-	for _, x := range blocks {
+	const few, short = 8, 3 // rows, and lines of a text
+	for i, x := range blocks {
+		plain := x.level == 0 && x.head == nil && x.drawing == nil && !x.code
+		if plain && i > 0 {
+			p.doc.SetFont("sans", "", pageText)
+			if n := len(p.lines(x.text, pageW-2*pageMargin)); n <= short {
+				h += float64(n)*pageLine + 3
+				continue
+			}
+		}
 		switch {
 		case x.level > 0:
 			size := headingSize(x.level)
@@ -268,10 +276,10 @@ func (p *page) together(blocks []block) (h float64) {
 		case x.head != nil && len(x.rows) <= few:
 			widths := p.widths(x)
 			if x.headed() {
-				h += p.height(x.head, widths)
+				h += p.height(x.head, widths, "B")
 			}
 			for _, r := range x.rows {
-				h += p.height(r, widths)
+				h += p.height(r, widths, "")
 			}
 			if h <= pageH-2*pageMargin {
 				return h
@@ -360,11 +368,14 @@ func (p *page) table(x block) {
 
 // widths are those of a table's columns.
 func (p *page) widths(x block) []float64 {
-	p.doc.SetFont("sans", "", 8)
 	n := len(x.head)
 	wants := make([]float64, n)
+	p.doc.SetFont("sans", "B", 8)
 	for i := range n {
-		wants[i] = p.doc.GetStringWidth(x.head[i]) + 2
+		wants[i] = p.doc.GetStringWidth(x.head[i])
+	}
+	p.doc.SetFont("sans", "", 8)
+	for i := range n {
 		for _, r := range x.rows {
 			wants[i] = max(wants[i], p.doc.GetStringWidth(inPlane(clean(r[i]))))
 		}
@@ -410,8 +421,9 @@ func (p *page) cells(cells []string, widths []float64) (text [][]string, h float
 	return text, float64(height)*10.5 + 5
 }
 
-func (p *page) height(cells []string, widths []float64) float64 {
-	p.doc.SetFont("sans", "", 8)
+// height is that of a row in a style of letters, "" or "B".
+func (p *page) height(cells []string, widths []float64, style string) float64 {
+	p.doc.SetFont("sans", style, 8)
 	_, h := p.cells(cells, widths)
 	return h
 }

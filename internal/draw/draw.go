@@ -96,9 +96,15 @@ func clean(s string) string {
 	}, strings.ToValidUTF8(s, "·"))
 }
 
-// inPlane replaces characters beyond the basic plane, which the PDF's fonts cannot address.
+// nearest stands for our signs where the PDF's fonts lack them.
+var nearest = map[rune]rune{'✓': '√', '✗': '×', '╳': '×', '∅': 'Ø', '◆': '●', '▸': '►'}
+
+// inPlane replaces characters beyond the basic plane, which the PDF's fonts cannot address, and signs that they lack.
 func inPlane(s string) string {
 	return strings.Map(func(r rune) rune {
+		if near := nearest[r]; near != 0 {
+			return near
+		}
 		if r > 0xFFFF {
 			return '□'
 		}

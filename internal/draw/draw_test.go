@@ -96,7 +96,7 @@ func texts(t *testing.T, pdf []byte) (out []int) {
 
 // TestHeadingsStayWithWhatTheyAreAbout: headings and a small table behind them are never torn apart by the end of a page.
 func TestHeadingsStayWithWhatTheyAreAbout(t *testing.T) {
-	const page, together = 3, 10 // the title, a name and a number; two headings, and a table of four rows with two columns
+	const page, together = 3, 11 // the title, a name and a number; two headings, a line, and a table of four rows with two columns
 	moved := 0
 	for lines := 40; lines < 60; lines += 2 {
 		d := draw.Document{Title: "a report"}
@@ -105,6 +105,7 @@ func TestHeadingsStayWithWhatTheyAreAbout(t *testing.T) {
 		}
 		d.Heading(1, "Broken")
 		d.Heading(2, "a check")
+		d.Text("how it is read")
 		d.Table([]string{"what", "seen"}, [][]string{{"a", "b"}, {"c", "d"}, {"e", "f"}})
 		var pdf bytes.Buffer
 		if err := d.PDF(&pdf); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -401,28 +402,39 @@ func headed(r *proof.Result) string {
 	return fmt.Sprintf("%s in MQTT %s: %s", r.Check.Name, r.In(), r.Check.Title)
 }
 
-// cellTables are what checks found out pair by pair.
+// cellTables are what checks found out pair by pair. What is the same in several versions stands once.
 func cellTables(d *draw.Document, p *proof.Proof) {
-	first := true
+	type found struct {
+		*proof.Table
+		in []string
+	}
+	var all []*found
 	for i := range p.Results {
 		r := &p.Results[i]
 		for k := range r.Tables {
-			if first {
-				d.Heading(1, "Found out pair by pair")
-				first = false
-			}
 			t := &r.Tables[k]
-			d.Heading(2, fmt.Sprintf("%s, MQTT %s", t.Title, r.Version))
-			var rows [][]string
-			for y, row := range t.Cells {
-				cells := []string{t.Rows[y]}
-				for _, c := range row {
-					cells = append(cells, c.Text)
-				}
-				rows = append(rows, cells)
+			at := slices.IndexFunc(all, func(f *found) bool { return reflect.DeepEqual(f.Table, t) })
+			if at < 0 {
+				at, all = len(all), append(all, &found{Table: t})
 			}
-			d.Table(append([]string{t.Down + " \\ " + t.Across}, t.Columns...), rows)
+			all[at].in = append(all[at].in, r.In())
 		}
+	}
+	if len(all) > 0 {
+		d.Heading(1, "Found out pair by pair")
+	}
+	for _, t := range all {
+		d.Heading(2, fmt.Sprintf("%s, MQTT %s", t.Title, strings.Join(t.in, ", ")))
+		d.Text("%s", t.Note)
+		var rows [][]string
+		for y, row := range t.Cells {
+			cells := []string{t.Rows[y]}
+			for _, c := range row {
+				cells = append(cells, c.Text)
+			}
+			rows = append(rows, cells)
+		}
+		d.Table(append([]string{t.Down + " \\ " + t.Across}, t.Columns...), rows)
 	}
 }
 

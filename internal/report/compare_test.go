@@ -115,6 +115,14 @@ func TestAReportSaysWhatItRestsOn(t *testing.T) {
 			t,
 			"login.right 3.1.1 kept CONNACK 0\nlogin.right 5 kept CONNACK 0x00\nlimit.packet-size 5 unsupported no size\nqos.fan-out 5 skipped not asked for",
 		).Results...)
+	for i := range p.Results { // what two versions have alike stands once
+		same, own := proof.NewTable("logins and topics", "p publishes", "topic", "login", []string{"a"}, []string{"crab"}),
+			proof.NewTable("what is its own", "", "y", "x", []string{"a"}, []string{"b"})
+		same.Cells[0][0], own.Cells[0][0] = proof.Cell{Text: "p✗"}, proof.Cell{Text: fmt.Sprint("cell ", i)}
+		if p.Results[i].Check.Name == "login.right" {
+			p.Results[i].Tables = []proof.Table{*same, *own}
+		}
+	}
 	p.Took = 1500 * time.Millisecond
 	p.Facts = []proof.Fact{{What: "version", Before: "made up 1.0", After: "made up 1.0"}, {What: "dropped", Before: "0", After: "3"}}
 	r := &p.Results[0]
@@ -147,7 +155,7 @@ func TestAReportSaysWhatItRestsOn(t *testing.T) {
 	}
 	for _, want := range []string{"Proof of the broker quay", "1 verdict broken", "2 kept, 1 broken, 1 unsupported, 1 undecided, 1 skipped", "version made up 1.0; dropped 0 → 3", "Marrow Voe", "state 7",
 		"qos.order in MQTT 5", "message 2 came first", "&lt;b", "5.0 §4.6", "seen once", "Of 60 events", "the watcher was lost", "no size", "not asked for", "3.1.1, 5", "CONNACK 0x00",
-		"+0.049 s  exact", "… (40 bytes)", "svg"} {
+		"+0.049 s  exact", "… (40 bytes)", "svg", "logins and topics, MQTT 3.1.1, 5", "p publishes", "p✗", "what is its own, MQTT 3.1.1", "what is its own, MQTT 5", "cell 2", "cell 3"} {
 		for _, name := range []string{"a.md", "a.html"} {
 			if !strings.Contains(forms[name], want) {
 				t.Errorf("%s: no %q\n%.2000s", name, want, forms[name])

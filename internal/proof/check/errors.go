@@ -61,23 +61,25 @@ func errorMalformed(p *proof.Pass) error {
 			rows = append(rows, r)
 		}
 	}
-	var wrong []string
-	tried := 0
-	for some := range slices.Chunk(rows, max(1, p.Room()-1)) {
-		bad, n, err := tryMalformed(p, topic, some)
-		if err != nil {
+	m := &breaker{p: p, topic: topic, room: max(1, p.Room()-1)}
+	defer m.close()
+	for len(rows) > 0 {
+		if rows, err = m.open(rows); err != nil {
 			return err
 		}
-		wrong, tried = append(wrong, bad...), tried+n
+		m.judge(promptTime)
+		if len(rows) == 0 || len(m.links) == m.room {
+			m.judge(acceptTime)
+		}
 		if err := p.Ping(witness); err != nil || !witness.Connected() {
 			p.Decide(p.Ending(witness, since, 0))
 			return proof.Break("another client was not served any more: %v", err)
 		}
 	}
-	if len(wrong) > 0 {
-		return proof.Break("%s", strings.Join(wrong, "; "))
+	if len(m.wrong) > 0 {
+		return proof.Break("%s", strings.Join(m.wrong, "; "))
 	}
-	p.Saw("the link was closed for all %d, and another client stayed", tried)
+	p.Saw("the link was closed for all %d, and another client stayed", m.tried)
 	return nil
 }
 
@@ -104,60 +106,94 @@ func unheard(p *proof.Pass) (string, error) {
 	return topic, nil
 }
 
-// tryMalformed opens a link for each packet, sends them, and says where the link was not closed.
-func tryMalformed(p *proof.Pass, topic string, rows []malformed) (wrong []string, tried int, err error) {
-	type try struct {
-		malformed
-		link *proof.Raw
-		from uint64
-	}
-	var tries []*try
-	defer func() {
-		for _, t := range tries {
-			t.link.Close()
-		}
-		p.Wait(noticed)
-	}()
-	for _, r := range rows {
-		open := func(name string) (*proof.Raw, error) { return p.Join(name) }
+// promptTime is how long the links just opened are waited for before others take the places of those that were closed.
+// What is still open then keeps its place, and is waited for in full.
+const promptTime = time.Second
+
+// breaker sends each malformed packet over a link of its own, as many at a time as there is room for, and tells which
+// links were not closed.
+type breaker struct {
+	p     *proof.Pass
+	topic string
+	room  int
+	links []*broken // that have not been judged
+	wrong []string
+	tried int
+}
+
+// broken is a link over which a malformed packet went.
+type broken struct {
+	malformed
+	link *proof.Raw
+	from uint64
+	sent time.Time
+}
+
+// open sends the first of the rows, as many as there is room for, and returns those that are left.
+func (m *breaker) open(rows []malformed) ([]malformed, error) {
+	for len(rows) > 0 && len(m.links) < m.room {
+		r := rows[0]
+		open := func(name string) (*proof.Raw, error) { return m.p.Join(name) }
 		if r.connect {
-			open = p.Raw
+			open = m.p.Raw
 		}
 		link, err := open(r.name)
 		if err != nil {
-			return nil, 0, err
+			return nil, err
 		}
-		m := &maker{v: p.Version, topic: topic, hello: p.Hello(link).Append(nil, p.Version)}
-		bytes := r.bytes(m)
+		rows = rows[1:]
+		bytes := r.bytes(&maker{v: m.p.Version, topic: m.topic, hello: m.p.Hello(link).Append(nil, m.p.Version)})
 		if bytes == nil {
 			link.Close()
 			continue
 		}
-		tries = append(tries, &try{malformed: r, link: link, from: p.Mark()})
-		p.Step("%s", r.name)
+		m.links = append(m.links, &broken{malformed: r, link: link, from: m.p.Mark(), sent: time.Now()})
+		m.p.Step("%s", r.name)
 		if err := link.Write(bytes); err != nil {
-			return nil, 0, err
+			return nil, err
 		}
 	}
-	slices.SortStableFunc(tries, func(a, b *try) int { return flag(a.connect) - flag(b.connect) })
-	begun := time.Now()
-	for _, t := range tries {
-		within := arrivalTime
-		if t.connect { // a slow broker is slow
-			within = acceptTime
+	return rows, nil
+}
+
+// judge waits for each link to be closed, for no longer than most since the packet went out, and keeps those that may
+// still be.
+func (m *breaker) judge(most time.Duration) {
+	slices.SortStableFunc(m.links, func(a, b *broken) int { return flag(a.connect) - flag(b.connect) })
+	left := m.links[:0]
+	for _, l := range m.links {
+		limit := arrivalTime
+		if l.connect { // a slow broker is slow
+			limit = acceptTime
 		}
-		_, err := rejects(p, t.link, t.from, max(0, within-time.Since(begun)), t.name)
+		within := max(0, min(limit, most)-time.Since(l.sent))
+		if most < limit && rejected(m.p, l.link, l.from, within) == nil {
+			left = append(left, l)
+			continue
+		}
+		m.tried++
+		_, err := rejects(m.p, l.link, l.from, within, l.name)
+		why := ""
+		if err != nil {
+			why = fmt.Sprintf("%s (§%s)", strings.TrimPrefix(err.Error(), "broken: "), l.section(m.p.Version))
+		}
 		switch {
-		case err != nil && t.advice:
-			p.Note("%s (§%s)", strings.TrimPrefix(err.Error(), "broken: "), t.section(p.Version))
+		case err != nil && l.advice:
+			m.p.Note("%s", why)
 		case err != nil:
-			wrong = append(
-				wrong,
-				fmt.Sprintf("%s (§%s)", strings.TrimPrefix(err.Error(), "broken: "), t.section(p.Version)),
-			)
+			m.wrong = append(m.wrong, why)
 		}
+		l.link.Close()
 	}
-	return wrong, len(tries), nil
+	m.links = left
+	m.p.Wait(noticed)
+}
+
+// close ends what is still open.
+func (m *breaker) close() {
+	for _, l := range m.links {
+		l.link.Close()
+	}
 }
 
 func errorUnknownRelease(p *proof.Pass) error {

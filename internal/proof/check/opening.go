@@ -72,10 +72,7 @@ const acceptTime = 45 * time.Second
 func rejects(p *proof.Pass, of proof.Actor, from uint64, within time.Duration, what string) (*trace.Event, error) {
 	sent := p.Await(of, from, 0, func(e *trace.Event) bool { return e.Kind == trace.Sent })
 	p.Decide(sent)
-	p.Await(of, from, within, func(e *trace.Event) bool {
-		return e.Kind == trace.Received && e.Packet != nil && !refuses(e) ||
-			e.Kind == trace.Link && e.Link == client.LinkEnded
-	})
+	rejected(p, of, from, within)
 	ended := p.Ending(of, from, 0)
 	var told *trace.Event
 	for e := range p.Received(of, from) {
@@ -98,6 +95,14 @@ func rejects(p *proof.Pass, of proof.Actor, from uint64, within time.Duration, w
 	}
 	p.Decide(ended)
 	return told, nil
+}
+
+// rejected waits for the link to end, or for a packet after which it need not, and returns nil where neither came.
+func rejected(p *proof.Pass, of proof.Actor, from uint64, within time.Duration) *trace.Event {
+	return p.Await(of, from, within, func(e *trace.Event) bool {
+		return e.Kind == trace.Received && e.Packet != nil && !refuses(e) ||
+			e.Kind == trace.Link && e.Link == client.LinkEnded
+	})
 }
 
 // refuses tells whether a packet may come before the link is closed: a refusing CONNACK, DISCONNECT, or PINGRESP to a

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"hodstone/internal/mqtt/packet"
@@ -29,7 +30,7 @@ func (s *Screen) drawBoard(c look.Canvas) {
 	// Where there is no room for the words, the signs stand alone, and the foot says the word.
 	width, words := 14, true
 	if c.W < 84 {
-		width, words = 7, false
+		width, words = 8, false
 	}
 	verdictAt := c.W - len(versions)*width
 	c.Rule(0, "checks", t.Strong)
@@ -108,23 +109,16 @@ func (s *Screen) cell(r row, v packet.Version, t *look.Theme, words bool) (strin
 	if s.state.Stale {
 		st = t.Old
 	}
-	text := fmt.Sprintf("%s %d", report.Sign(core.Kept), n[core.Kept])
+	space := map[bool]string{true: " "}[words]
+	kept := report.Sign(core.Kept) + space + strconv.Itoa(n[core.Kept])
+	text := kept
 	if n[core.Kept] == 0 {
 		text, st = report.Sign(core.Skipped), t.Old
 	} else if words {
 		text += " kept"
 	}
 	if k := n[core.Unsupported]; k > 0 {
-		space := map[bool]string{true: " "}[words]
-		text, st = fmt.Sprintf(
-			"%s%s%d %s%s%d",
-			report.Sign(core.Kept),
-			space,
-			n[core.Kept],
-			report.Sign(core.Unsupported),
-			space,
-			k,
-		), t.Warn
+		text, st = kept+" "+report.Sign(core.Unsupported)+space+strconv.Itoa(k), t.Warn
 	}
 	return text + s.courseMark(words, v, r.checks...), st
 }

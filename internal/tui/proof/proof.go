@@ -22,6 +22,9 @@ import (
 
 var versions = core.Versions()
 
+// narrow is the width, in columns, below which the grids have no place beside the board, and the head takes two lines.
+const narrow = 118
+
 // Screen is the proof screen.
 type Screen struct {
 	bench  *workbench.Bench
@@ -367,7 +370,7 @@ func (s *Screen) View(c look.Canvas) {
 		return
 	}
 	s.drawHead(c)
-	wide := c.W >= 118
+	wide := c.W >= narrow
 	boardWidth := c.W
 	if wide {
 		boardWidth = c.W - 40
@@ -449,6 +452,9 @@ func (s *Screen) drawHead(c look.Canvas) {
 	case s.state.Started.IsZero():
 		c.Text(x, 0, look.Clip("nothing has been proven yet: r runs all checks", c.W-x), t.Warn)
 	default:
+		if c.W < narrow { // the line below has room for all of it
+			c, x = c.Sub(0, 1, c.W, c.H-1), 1
+		}
 		if s.state.Stale {
 			x = c.Text(x, 0, "! stale, its settings were edited since: r proves anew  ", t.Warn)
 		}
@@ -460,21 +466,9 @@ func (s *Screen) drawHead(c look.Canvas) {
 			way, _, _ := strings.Cut(why, ": ")
 			x = c.Text(x, 0, "✗ "+way+" could not be proven  ", t.Broken)
 		}
-		x = c.Text(x, 0, report.SummaryLine(counts(s.state.Results))+"  ", t.Text)
-		c.Text(
-			x,
-			0,
-			look.Clip(
-				fmt.Sprintf(
-					"on %s at %s, %.1f s",
-					s.state.Target.Listener,
-					s.state.Started.Format("15:04:05"),
-					s.state.Took.Seconds(),
-				),
-				c.W-x,
-			),
-			t.Dim,
-		)
+		x = c.Text(x, 0, look.Clip(report.SummaryLine(counts(s.state.Results)), c.W-x), t.Text) + 2
+		when, took := s.state.Started.Format("15:04:05"), s.state.Took.Seconds()
+		c.Text(x, 0, look.Clip(fmt.Sprintf("on %s at %s, %.1f s", s.state.Target.Listener, when, took), c.W-x), t.Dim)
 	}
 }
 
