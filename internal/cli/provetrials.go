@@ -59,7 +59,7 @@ func (e *Env) proveTrials(ctx context.Context, f *proveFlags, path string) error
 	}
 	b.Start()
 	if !f.json {
-		plain.Fprintf(e.Out, "%s, %d trials\n\n", r.w.Name, len(names))
+		plain.Fprintf(e.Out, "%s, %s\n\n", r.w.Name, plain.Count(len(names), "trial"))
 	}
 	p := b.Try(ctx, names, ask, func(r proof.Result) {
 		if !f.json {
