@@ -203,7 +203,29 @@ func (r *run) missing(l *looker, place int) error {
 			return proof.Break("%s%s sent it, and it reached no observer", head, e.Client)
 		}
 	}
-	return proof.Break("%snothing came on %s", head, l.cl.Topic.Fill(r.filled(l.want)))
+	topic := l.cl.Topic.Fill(r.filled(l.want))
+	if e := l.before(r.mark); e != nil && head == "" {
+		return proof.Break("nothing came on %s; what is expected had come %s before the step that it has to follow",
+			topic, r.acted.Sub(e.At).Round(time.Millisecond))
+	}
+	return proof.Break("%snothing came on %s", head, topic)
+}
+
+// mostBefore is how many events are looked through for what came too early.
+const mostBefore = 20_000
+
+// before returns the last message before a place in the trace that is as it should be; nil for none.
+func (l *looker) before(mark uint64) *trace.Event {
+	for seq := mark - 1; seq > 0 && mark-seq <= mostBefore; seq-- {
+		e, kept := l.r.log.At(seq)
+		if !kept {
+			break
+		}
+		if m := l.fits(&e); m != nil {
+			return &m.event
+		}
+	}
+	return nil
 }
 
 // same tells whether a topic has the parameters that a sighting wants.

@@ -249,7 +249,7 @@ func (n node) entries(what string) []entry {
 
 // suggest says which of the names was probably meant, or lists them.
 func suggest(got string, names []string) string {
-	best, at := "", max(2, len(got)/3)+1
+	best, at := "", min(max(2, len(got)/3)+1, len(got)) // no more than half of a short one is another
 	for _, n := range names {
 		if d := levenshtein.ComputeDistance(strings.ToLower(got), strings.ToLower(n)); d < at {
 			best, at = n, d
