@@ -54,6 +54,11 @@ func (e *exit) Error() string {
 
 func (e *exit) Unwrap() error { return e.err }
 
+// several are errors that have nothing to do with one another; each is told on a line of its own.
+type several []error
+
+func (s several) Error() string { return errors.Join(s...).Error() }
+
 func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
 
 // Env is what the commands run in.
@@ -215,8 +220,12 @@ func (e *Env) execute(ctx context.Context) (code int) {
 	case err == nil:
 		return exitOK
 	case errors.As(err, &x):
-		if x.err != nil {
-			plain.Fprintln(e.ErrOut, "hodstone:", errorText(x.err))
+		var list several
+		if x.err != nil && !errors.As(x.err, &list) {
+			list = several{x.err}
+		}
+		for _, err := range list {
+			plain.Fprintln(e.ErrOut, "hodstone:", errorText(err))
 		}
 		return x.code
 	}

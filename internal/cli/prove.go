@@ -515,9 +515,7 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 	o.Doing = slow.doing
 	p, err := proof.Run(ctx, t, o)
 	slow.doing("")
-	if failed := endRecord(); failed != nil {
-		return failed
-	}
+	unrecorded := endRecord()
 	if err != nil {
 		var shut *proof.NotLetInError
 		if errors.As(err, &shut) {
@@ -551,13 +549,5 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 		}
 		plain.Fprintf(e.Out, "\n%s in %.1f s\n", report.SummaryLine(p.Counts()), p.Took.Seconds())
 	}
-	e.keeps(ctx, f, p)
-	var failed error // one that cannot be written takes nothing from the others
-	for i := range files {
-		failed = errors.Join(failed, files[i].write(p))
-	}
-	if failed != nil {
-		return failed
-	}
-	return e.judged(f, p, before)
+	return e.handOver(ctx, f, p, files, before, unrecorded)
 }

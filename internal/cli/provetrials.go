@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -121,9 +120,7 @@ func (r *proofRun) begin(ctx context.Context, what string) (err error) {
 
 // end writes what came of it; more is told behind the summary, for people. It returns the exit code.
 func (r *proofRun) end(ctx context.Context, p *proof.Proof, more func()) error {
-	if err := r.endRecord(); err != nil {
-		return err
-	}
+	unrecorded := r.endRecord()
 	if r.f.json {
 		if err := report.JSON(r.e.Out, p); err != nil {
 			return err
@@ -133,15 +130,33 @@ func (r *proofRun) end(ctx context.Context, p *proof.Proof, more func()) error {
 		more()
 	}
 	r.f.kept = proofsBeside(r.w.File)
-	r.e.keeps(ctx, r.f, p)
-	var failed error
-	for i := range r.files {
-		failed = errors.Join(failed, r.files[i].write(p))
+	return r.e.handOver(ctx, r.f, p, r.files, r.before, unrecorded)
+}
+
+// handOver keeps a proof, writes the files that were asked for, and returns the exit code. What cannot be written, the
+// record of its packets included, takes nothing from the others.
+func (e *Env) handOver(
+	ctx context.Context,
+	f *proveFlags,
+	p *proof.Proof,
+	files []product[proof.Proof],
+	before *report.Document,
+	unrecorded error,
+) error {
+	e.keeps(ctx, f, p)
+	var failed several
+	if unrecorded != nil {
+		failed = append(failed, unrecorded)
+	}
+	for i := range files {
+		if err := files[i].write(p); err != nil {
+			failed = append(failed, err)
+		}
 	}
 	if failed != nil {
-		return failed
+		return &exit{exitUsage, failed}
 	}
-	return r.e.judged(r.f, p, r.before)
+	return e.judged(f, p, before)
 }
 
 // judged is the exit code of a proof: by what got worse where there is a baseline, else by its verdicts.

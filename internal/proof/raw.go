@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"sync"
@@ -32,6 +33,14 @@ type Raw struct {
 	hooks client.Hooks
 	done  chan struct{} // closed when the broker has ended the link
 	once  sync.Once
+	odd   []byte // what came and is no packet; written before done is closed
+}
+
+// Unread waits for the end of the link, and returns what came last where that is no packet of the version; nil where all
+// that came is. The evidence hides its bytes: there may be secrets among them.
+func (r *Raw) Unread() []byte {
+	<-r.done
+	return r.odd
 }
 
 // Lane implements [Actor].
@@ -81,6 +90,9 @@ func (r *Raw) read(p *Pass) {
 				p.r.came()
 			}
 			r.hooks.Received(pk, raw, err)
+			if err != nil {
+				r.odd = bytes.Clone(raw)
+			}
 		}
 	}
 	io.Copy(io.Discard, r.link) // behind a packet that breaks a rule nothing is to be read; the end is what counts

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -14,6 +15,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
 	"hodstone/internal/proof/prooftest"
@@ -184,5 +186,56 @@ func losing(t *testing.T, v packet.Version, every int) {
 	}
 	if !told {
 		t.Error("what was lost and sent again is not told")
+	}
+}
+
+// TestWhoEndsEveryLinkHidesNothing: a fault is not taken for kept because links end anyhow, some time after CONNACK.
+func TestWhoEndsEveryLinkHidesNothing(t *testing.T) {
+	for i, f := range fault.All() {
+		if f.Sockets || f.NotLetIn || f.With != (standin.Limits{}) || prooftest.Raced && i%30 != 0 {
+			continue
+		}
+		if f.Name == "login.refusal-open" { // it is closed after all
+			continue
+		}
+		var checks []*proof.Check
+		for _, name := range f.Breaks {
+			some, err := check.Match(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			checks = append(checks, some...)
+		}
+		for _, after := range []time.Duration{300 * time.Millisecond, 3 * time.Second, 8 * time.Second} {
+			for _, v := range proof.Versions() {
+				if f.Versions != nil && !slices.Contains(f.Versions, v) {
+					continue
+				}
+				t.Run(fmt.Sprint(f.Name, " ends ", after, " in ", v), func(t *testing.T) {
+					t.Parallel()
+					synctest.Test(t, func(t *testing.T) {
+						s := prooftest.Faulty(t, prooftest.Secured(), f.Name)
+						defer func() { s.Close(); time.Sleep(5 * time.Second) }()
+						target := prooftest.Target(s, false)
+						target.Doors = nil
+						target.Dial = between(s, v, func(_ int, l *link.Link, p packet.Packet) bool {
+							if p.Type() == packet.CONNACK {
+								time.AfterFunc(after, func() { l.Close() })
+							}
+							return true
+						})
+						p, err := proof.Run(t.Context(), target, proof.Options{Checks: checks, Versions: []packet.Version{v}})
+						if err != nil {
+							t.Fatal(err)
+						}
+						for _, r := range p.Results {
+							if r.Verdict == proof.Kept {
+								t.Errorf("%s is kept: %s", r.Check.Name, r.Seen)
+							}
+						}
+					})
+				})
+			}
+		}
 	}
 }

@@ -12,16 +12,16 @@ import (
 var keepalive = []*proof.Check{
 	{Name: "keepalive.enforced", Title: "a silent client is thrown out",
 		Expected: "a client with keep alive 2 s that sends nothing thrown out, 13 s after its last packet at the latest: one and a half keep alives, and 10 s",
-		Sections: proof.Same("3.1", "3.1.2.10"), Run: keepaliveEnforced},
+		Sections: proof.Same("3.1", "3.1.2.10"), Needs: proof.Needs{Least: 2}, Requires: []string{"keepalive.ping"}, Run: keepaliveEnforced},
 	{Name: "keepalive.server-value", Title: "the keep alive that the broker tells is the one it keeps to",
 		Expected: "a client that sends nothing stays for the server keep alive that CONNACK tells, and is thrown out one and a half of it and 10 s after its last packet at the latest",
 		Sections: proof.Sections{V5: "3.2.2.3.14"}, Run: keepaliveServerValue},
 	{Name: "keepalive.any-packet", Title: "any packet of a client keeps it in",
-		Expected: "a client with keep alive 2 s that publishes every 1.5 s, and never sends PINGREQ, still there after 7.5 s",
-		Sections: proof.Same("3.1", "3.1.2.10"), Run: keepaliveAnyPacket},
+		Expected: "a client with keep alive 2 s that publishes every 1.5 s, and never sends PINGREQ, still there after 7.5 s, and served",
+		Sections: proof.Same("3.1", "3.1.2.10"), Requires: []string{"keepalive.ping"}, Run: keepaliveAnyPacket},
 	{Name: "keepalive.only-ours", Title: "only what a client sends keeps it in",
 		Expected: "a client with keep alive 2 s that receives a message every 500 ms, and sends nothing, thrown out within 13 s",
-		Sections: proof.Same("3.1", "3.1.2.10"), Needs: proof.Needs{Least: 2}, Run: keepaliveOnlyOurs},
+		Sections: proof.Same("3.1", "3.1.2.10"), Needs: proof.Needs{Least: 2}, Requires: []string{"keepalive.ping"}, Run: keepaliveOnlyOurs},
 }
 
 const (
@@ -58,6 +58,10 @@ func quietLink(p *proof.Pass, name string) (r *proof.Raw, seconds uint32, sent *
 }
 
 func keepaliveEnforced(p *proof.Pass) error {
+	control := p.Client("control")
+	if _, err := p.Enter(control); err != nil {
+		return err
+	}
 	link, seconds, sent, err := quietLink(p, "subject")
 	if err != nil {
 		return err
@@ -69,10 +73,25 @@ func keepaliveEnforced(p *proof.Pass) error {
 	}
 	p.Decide(ended)
 	after := ended.At.Sub(sent.At)
+	if err := forSilence(p, after, control); err != nil {
+		return err
+	}
 	if after < time.Duration(seconds)*time.Second*3/2 {
 		p.Note("the client was thrown out after %s already, before one and a half keep alives were over", short(after))
 	}
 	p.Saw("thrown out %s after its last packet", short(after))
+	return nil
+}
+
+// forSilence rules out that a silent client's link ended for another reason: before its keep alive was over, or with that
+// of a client that came before it and may be silent for longer.
+func forSilence(p *proof.Pass, after time.Duration, control *proof.Client) error {
+	if after < shortKeepAlive*time.Second {
+		return proof.Undecide("the link ended %s after its last packet, within the keep alive of %d s: that was not for its silence", short(after), shortKeepAlive)
+	}
+	if err := p.Ping(control); err != nil {
+		return proof.Undecide("the link ended %s after its last packet; another client is not served any more either: %v", short(after), err)
+	}
 	return nil
 }
 
@@ -136,7 +155,14 @@ func keepaliveAnyPacket(p *proof.Pass) error {
 		p.Decide(p.Ending(link, 1, 0))
 		return proof.Break("the client was thrown out although a packet of it came every %s, with keep alive %d s", pause, seconds)
 	}
-	p.Saw("still connected after %s", 5*pause)
+	from := p.Mark()
+	if err := link.Send(p.Version, &packet.Pingreq{}); err != nil {
+		return proof.Undecide("%v", err)
+	}
+	if p.Await(link, from, arrivalTime, isPacket(trace.Received, packet.PINGRESP)) == nil {
+		return proof.Undecide("the link is open, and PINGREQ on it is not answered: nobody can tell whether the client is in")
+	}
+	p.Saw("still connected after %s, and served", 5*pause)
 	return nil
 }
 
@@ -173,6 +199,9 @@ func keepaliveOnlyOurs(p *proof.Pass) error {
 				return proof.Undecide("it was thrown out before a message came")
 			}
 			p.Decide(got[len(got)-1], ended)
+			if err := forSilence(p, ended.At.Sub(last.At), publisher); err != nil {
+				return err
+			}
 			p.Saw("thrown out %s after its last packet, %d messages later", short(ended.At.Sub(last.At)), len(got))
 			return nil
 		}

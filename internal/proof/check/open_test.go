@@ -392,6 +392,7 @@ func relay(
 			for r := packet.NewReader(broker, v); ; {
 				p, raw, err := r.Next()
 				if err != nil {
+					inner.Write(raw) // what is no packet of the version comes too
 					mu.Lock()
 					clear(open)
 					mu.Unlock()

@@ -15,7 +15,7 @@ import (
 var opening = []*proof.Check{
 	{Name: "connect.versions", Title: "an unknown protocol level is refused",
 		Expected: "the link closed after a CONNECT of level 99, with a refusal before or without",
-		Sections: proof.Same("3.1", "3.1.2.2"), Run: connectVersions},
+		Sections: proof.Same("3.1", "3.1.2.2"), Requires: []string{"keepalive.ping"}, Run: connectVersions},
 	{
 		Name:     "connect.empty-id",
 		Title:    "a client may leave its identifier to the broker",
@@ -37,17 +37,18 @@ var opening = []*proof.Check{
 		Expected:  "the first client thrown out within 5 s, in version 5 after DISCONNECT 0x8E; the second stays and is served",
 		Sections:  proof.Same("3.1", "3.1.4"),
 		Needs:     proof.Needs{Least: 2},
+		Requires:  []string{"keepalive.ping"},
 		Run:       connectTakeover,
 	},
 	{Name: "connect.twice", Title: "a second CONNECT ends the connection", Intrusive: true,
 		Expected: "the link closed within 5 s of a second CONNECT",
-		Sections: proof.Same("3.1", "3.1"), Run: connectTwice},
+		Sections: proof.Same("3.1", "3.1"), Requires: []string{"keepalive.ping"}, Run: connectTwice},
 	{Name: "connect.first", Title: "the first packet is CONNECT", Intrusive: true,
 		Expected: "the link closed within 5 s of any other packet that comes first; at most a refusing CONNACK before",
-		Sections: proof.Same("3.1", "3.1"), Run: connectFirst},
+		Sections: proof.Same("3.1", "3.1"), Requires: []string{"keepalive.ping"}, Run: connectFirst},
 	{Name: "connect.reserved-flag", Title: "the reserved connect flag is 0", Intrusive: true,
 		Expected: "the link closed within 5 s of a CONNECT with the reserved flag 1; at most a refusing CONNACK before",
-		Sections: proof.Sections{V311: "3.1.2.3", V5: "3.1.2.3"}, Run: connectReservedFlag},
+		Sections: proof.Sections{V311: "3.1.2.3", V5: "3.1.2.3"}, Requires: []string{"keepalive.ping"}, Run: connectReservedFlag},
 	{Name: "connect.ack-first", Title: "CONNACK comes first",
 		Expected: "CONNACK as the first packet of a connection whose session has messages waiting",
 		Sections: proof.Same("3.2", "3.2"), Needs: proof.Needs{Least: 2, QoS: 1, Sessions: true}, Run: connectAckFirst},
@@ -61,7 +62,7 @@ var opening = []*proof.Check{
 	},
 	{Name: "auth.unknown-method", Title: "an unknown authentication method is refused", Intrusive: true,
 		Expected: "a refusal (0x8C or 0x87) or a close, and the link closed",
-		Sections: proof.Sections{V5: "4.12"}, Run: authUnknownMethod},
+		Sections: proof.Sections{V5: "4.12"}, Requires: []string{"keepalive.ping"}, Run: authUnknownMethod},
 }
 
 // acceptTime is how long an answer to CONNECT is awaited where it is not the subject: a slow broker is slow.
@@ -94,7 +95,35 @@ func rejects(p *proof.Pass, of proof.Actor, from uint64, within time.Duration, w
 		return nil, proof.Break("the link was still open %s after %s", within, what)
 	}
 	p.Decide(ended)
+	if e := p.Await(of, from, 0, unreadable); e != nil {
+		p.Decide(e)
+		bytes := e.Raw
+		if link, is := of.(*proof.Raw); is {
+			bytes = link.Unread()
+		}
+		switch answer := answers(bytes); {
+		case answer != 0:
+			return nil, proof.Break("%s came after %s, as MQTT %s does not have it", answer, what, p.Version)
+		case len(bytes) == 0 || bytes[0] != byte(packet.CONNACK)<<4: // a CONNACK of another version may refuse
+			p.Note("something that is no packet of MQTT %s came after %s, before the link was closed", p.Version, what)
+		}
+	}
 	return told, nil
+}
+
+// stays holds a client in that does nothing wrong for as long as a link lived that was closed for what it did: a broker
+// that ends every link keeps no rule by that.
+func stays(p *proof.Pass, lived time.Duration) error {
+	control := p.Client("control")
+	if _, err := p.Enter(control); err != nil {
+		return err
+	}
+	p.Step("a client that does nothing wrong, as a control")
+	p.Wait(min(lived, arrivalTime))
+	if err := p.Ping(control); err != nil {
+		return proof.Undecide("a client that does nothing wrong is not served either: %v", err)
+	}
+	return nil
 }
 
 // rejected waits for the link to end, or for a packet after which it need not, and returns nil where neither came.
@@ -103,6 +132,26 @@ func rejected(p *proof.Pass, of proof.Actor, from uint64, within time.Duration) 
 		return e.Kind == trace.Received && e.Packet != nil && !refuses(e) ||
 			e.Kind == trace.Link && e.Link == client.LinkEnded
 	})
+}
+
+// unreadable tells whether what came is no packet of the version.
+func unreadable(e *trace.Event) bool { return e.Kind == trace.Received && e.Packet == nil }
+
+// answers tells which acknowledgement bytes are that are no packet of the version, such as a CONNACK 0 of another one, or
+// SUBACK under packet identifier 0; 0 for none.
+func answers(b []byte) packet.Type {
+	if len(b) < 2 || b[0]&0x0F != 0 { // what speaks HTTP has an H there
+		return 0
+	}
+	switch t := packet.Type(b[0] >> 4); t {
+	case packet.CONNACK:
+		if len(b) > 3 && b[3] == 0 {
+			return t
+		}
+	case packet.PUBACK, packet.PUBREC, packet.PUBCOMP, packet.SUBACK, packet.UNSUBACK, packet.PINGRESP:
+		return t
+	}
+	return 0
 }
 
 // refuses tells whether a packet may come before the link is closed: a refusing CONNACK, DISCONNECT, or PINGRESP to a
@@ -125,8 +174,12 @@ func connectVersions(p *proof.Pass) error {
 	if err := link.Write(b); err != nil {
 		return err
 	}
+	begun := time.Now()
 	told, err := rejects(p, link, from, acceptTime, "CONNECT with protocol level 99")
 	if err != nil {
+		return err
+	}
+	if err := stays(p, time.Since(begun)); err != nil {
 		return err
 	}
 	p.Saw("the link was closed")
@@ -261,13 +314,15 @@ func connectTakeover(p *proof.Pass) error {
 	if _, err := p.Enter(first); err != nil {
 		return err
 	}
+	if err := p.Ping(first); err != nil {
+		return err
+	}
 	second := p.Client("second", proof.As(first))
 	p.Step("a second client comes with the identifier of the first")
 	from := p.Mark()
 	if _, err := p.Enter(second); err != nil {
 		return err
 	}
-	in := p.Mark()
 	p.Decide(p.Await(second, from, 0, isPacket(trace.Sent, packet.CONNECT)))
 	ended := p.Ending(first, from, arrivalTime)
 	if ended == nil {
@@ -282,9 +337,13 @@ func connectTakeover(p *proof.Pass) error {
 	if _, err := p.Quiet(); err != nil {
 		return err
 	}
-	if end := p.Ending(second, in, 0); end != nil {
+	served := p.Ping(second)
+	if end := p.Ending(second, from, 0); end != nil {
 		p.Decide(end)
 		return proof.Break("the second client was thrown out too: %s", end.Text)
+	}
+	if served != nil {
+		return served
 	}
 	p.Saw(
 		"the first was thrown out after %s, the second stayed",
@@ -298,14 +357,20 @@ func connectTwice(p *proof.Pass) error {
 	if _, err := p.Enter(subject); err != nil {
 		return err
 	}
+	if err := p.Ping(subject); err != nil {
+		return err
+	}
 	p.Step("CONNECT a second time on the same link")
-	from := p.Mark()
+	from, begun := p.Mark(), time.Now()
 	again := packet.Connect{ClientID: subject.ID, CleanStart: true, KeepAlive: 60}
 	if err := subject.Send(&again); err != nil {
 		return proof.Undecide("%v", err)
 	}
 	told, err := rejects(p, subject, from, arrivalTime, "a second CONNECT")
 	if err != nil {
+		return err
+	}
+	if err := stays(p, time.Since(begun)); err != nil {
 		return err
 	}
 	p.Saw("the link was closed%s", first(told))
@@ -321,6 +386,7 @@ func first(told *trace.Event) string {
 }
 
 func connectFirst(p *proof.Pass) error {
+	longest := time.Duration(0)
 	for _, pk := range []packet.Packet{
 		&packet.Pingreq{},
 		&packet.Publish{Topic: p.Topic("first"), Payload: []byte("x")},
@@ -332,13 +398,17 @@ func connectFirst(p *proof.Pass) error {
 			return err
 		}
 		p.Step("%s as the first packet", pk.Type())
-		from := p.Mark()
+		from, begun := p.Mark(), time.Now()
 		if err := link.Send(p.Version, pk); err != nil {
 			return err
 		}
 		if _, err := rejects(p, link, from, arrivalTime, fmt.Sprintf("%s as the first packet", pk.Type())); err != nil {
 			return err
 		}
+		longest = max(longest, time.Since(begun))
+	}
+	if err := stays(p, longest); err != nil {
+		return err
 	}
 	p.Saw("PINGREQ, PUBLISH, SUBSCRIBE and DISCONNECT as the first packet closed the link")
 	return nil
@@ -356,8 +426,12 @@ func connectReservedFlag(p *proof.Pass) error {
 	if err := link.Write(b); err != nil {
 		return err
 	}
+	begun := time.Now()
 	told, err := rejects(p, link, from, acceptTime, "CONNECT with the reserved flag set")
 	if err != nil {
+		return err
+	}
+	if err := stays(p, time.Since(begun)); err != nil {
 		return err
 	}
 	p.Saw("the link was closed%s", first(told))
@@ -488,8 +562,12 @@ func authUnknownMethod(p *proof.Pass) error {
 	if err := link.Send(p.Version, hello); err != nil {
 		return err
 	}
+	begun := time.Now()
 	told, err := rejects(p, link, from, acceptTime, "CONNECT with an unknown authentication method")
 	if err != nil {
+		return err
+	}
+	if err := stays(p, time.Since(begun)); err != nil {
 		return err
 	}
 	if told != nil {
