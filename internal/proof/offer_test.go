@@ -171,8 +171,24 @@ func TestWhatABrokerOffers(t *testing.T) {
 		"QoS 0 is granted": {[]packet.Version{packet.V311}, grant(0), "0 0 0 true true true 0 true", none, 0},
 		"a refusal grants nothing": {[]packet.Version{packet.V311}, grant(0x80), "0 0 2 true true true 0 true", longs,
 			0},
-		"closes on QoS 2": {[]packet.Version{packet.V311}, shutAt(2), "0 0 1 true true true 0 true", none, 0},
-		"closes on QoS 1": {[]packet.Version{packet.V311}, shutAt(1), "0 0 0 true true true 0 true", none, 0},
+		"closes on QoS 2":       {[]packet.Version{packet.V311}, shutAt(2), "0 0 1 true true true 0 true", none, 0},
+		"closes on QoS 1":       {[]packet.Version{packet.V311}, shutAt(1), "0 0 0 true true true 0 true", none, 0},
+		"closes on any message": {[]packet.Version{packet.V311}, shutAt(0), "0 0 2 true true true 0 true", longs, 1},
+		"closes on whatever comes": {[]packet.Version{packet.V311},
+			func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), shut func()) bool {
+				if p.Type() != packet.CONNECT {
+					shut()
+				}
+				return p.Type() != packet.CONNECT
+			}, "0 0 2 true true true 0 true", none, 0},
+		"closes on long messages": {[]packet.Version{packet.V311},
+			func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), shut func()) bool {
+				m, is := p.(*packet.Publish)
+				if is && len(m.Payload) > 100 {
+					shut()
+				}
+				return is && len(m.Payload) > 100
+			}, "0 0 2 true true true 0 false", longs, 1},
 		"closes on the version": {proof.Versions(),
 			func(_ int, _ packet.Version, p packet.Packet, _ func(packet.Packet), shut func()) bool {
 				c, is := p.(*packet.Connect)
