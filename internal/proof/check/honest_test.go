@@ -67,6 +67,9 @@ func TestChecksDoNotKeepWhatTheyDidNotSee(t *testing.T) {
 				return true
 			}
 		}, proof.Undecided, "the watcher was lost while it watched"},
+		{"nothing that waits ever comes", "connect.ack-first", packet.V311, func() func(int, *link.Link, packet.Packet) bool {
+			return func(_ int, _ *link.Link, p packet.Packet) bool { return p.Type() != packet.PUBLISH }
+		}, proof.Undecided, "nothing that waited came behind CONNACK either"},
 		{"a broker that grants QoS 0 only", "session.kept", packet.V311, func() func(int, *link.Link, packet.Packet) bool {
 			return func(_ int, l *link.Link, p packet.Packet) bool {
 				if a, ok := p.(*packet.Suback); ok {

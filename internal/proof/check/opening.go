@@ -473,6 +473,9 @@ func connectAckFirst(p *proof.Pass) error {
 	case err != nil && !(errors.As(err, &ended) && ended.Rule):
 		return proof.Undecide("the subject did not get in again: %v", err)
 	}
+	if p.Await(subject, from, arrivalTime, isPacket(trace.Received, packet.PUBLISH)) == nil {
+		return proof.Undecide("nothing that waited came behind CONNACK either (see session.kept)")
+	}
 	p.Saw("CONNACK was the first packet")
 	return nil
 }

@@ -15,7 +15,7 @@ func session() []standin.Fault {
 			Name:      "session.lost",
 			Sentence:  "A session is forgotten as soon as its client is gone.",
 			Breaks:    []string{"session.kept", "session.present"},
-			Undecides: []string{"qos2.once"},
+			Undecides: []string{"qos2.once", "connect.ack-first"}, // nothing waits
 			Decisions: standin.Decisions{Forget: true},
 		},
 		{
@@ -33,16 +33,17 @@ func session() []standin.Fault {
 			Versions:  told,
 			Decisions: standin.Decisions{Present: forged()},
 		},
-		deliver(
-			"session.away-lost",
-			"Messages at QoS 1 for a client that is away are lost.",
-			kept,
-			func(d *standin.Delivery) {
+		{
+			Name:      "session.away-lost",
+			Sentence:  "Messages at QoS 1 for a client that is away are lost.",
+			Breaks:    kept,
+			Undecides: []string{"connect.ack-first"},
+			Decisions: standin.Decisions{Deliver: func(d *standin.Delivery) {
 				if d.Away && d.QoS == 1 {
 					d.Times = 0
 				}
-			},
-		),
+			}},
+		},
 		deliver(
 			"session.away-twice",
 			"Messages at QoS 2 for a client that is away come twice.",
