@@ -56,6 +56,8 @@ type Finding struct {
 	Actions []Action
 	// Before is how many actions the conversation had.
 	Before int
+	// Takes is what it comes of, where that was found out: findings with the same are probably of one defect. "" where not.
+	Takes  string
 	Result proof.Result
 }
 
@@ -304,6 +306,8 @@ func (e *explorer) lookInto(ctx context.Context, s *suspicion) {
 		fmt.Sprintf("conversation %d of seed %d, shortened from %d actions to %d; seen %d times out of %d",
 			s.number, e.o.Seed, length, len(short), confirmations, confirmations),
 	)
+	f.Takes = e.takes(ctx, f.Version, short)
+	e.tellTakes(&f)
 	e.mu.Lock()
 	e.report.Findings = append(e.report.Findings, f)
 	e.mu.Unlock()

@@ -170,11 +170,11 @@ func (t *talk) do(ctx context.Context, a *Action) *model.Violation {
 		t.send(p, &packet.Subscribe{ID: n, Subscriptions: p.subs[n]})
 	case Many:
 		n := p.id(t)
-		for i := range a.Times { // not the share: what is its and what is not cannot be told apart
+		for i := range a.Times {
 			p.subs[n] = append(
 				p.subs[n],
 				packet.Subscription{
-					Filter: t.filter((a.Filter + i) % (len(filters) - 1)),
+					Filter: t.filter(a.among(i)),
 					QoS:    min(t.most, (a.QoS+packet.QoS(i))%3),
 				},
 			)
