@@ -230,7 +230,7 @@ func (r *runner) lookIn(
 		suback.Codes[0] <= 2 {
 		o.QoS = min(o.QoS, packet.QoS(suback.Codes[0]))
 		if o.NoLong == "" && (o.PacketSize == 0 || o.PacketSize > longBy+roomForTopic) {
-			if o.NoLong = lookLong(ctx, c, topic, came); !c.Connected() {
+			if o.NoLong = r.lookLong(ctx, c, topic, came); !c.Connected() {
 				if _, err := c.Connect(ctx); err != nil {
 					return ack, nil
 				}
@@ -282,11 +282,12 @@ func served(ctx context.Context, c *client.Client, topic string) bool {
 }
 
 // lookLong publishes long and short messages to its own subscription, and tells what became of the long ones if
-// only the short ones arrive.
-func lookLong(ctx context.Context, c *client.Client, topic string, came <-chan int) string {
+// only the short ones arrive. How long they take is how long others are waited for, too.
+func (r *runner) lookLong(ctx context.Context, c *client.Client, topic string, came <-chan int) string {
 	const short = 5
 	size := longBy + short
 	for try := 1; try <= longTries; try++ {
+		begun := time.Now()
 		for _, n := range []int{size, short} {
 			if _, err := c.Start(packet.Publish{Topic: topic, Payload: []byte(strings.Repeat("x", n))}); err != nil {
 				return ""
@@ -295,6 +296,7 @@ func lookLong(ctx context.Context, c *client.Client, topic string, came <-chan i
 		for last := 0; last != short; { // they come in this order (§4.6)
 			select {
 			case last = <-came:
+				r.way = max(r.way, time.Since(begun))
 			case <-time.After(arrival):
 				return "" // nothing arrives: that is a matter of the checks
 			case <-c.Done():

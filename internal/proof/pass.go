@@ -299,12 +299,12 @@ func acknowledges(p packet.Packet, id uint16) bool {
 	return false
 }
 
-// Quiet waits long enough for what must not come to have come: three round trips,
+// Quiet waits long enough for what must not come to have come: three round trips, of what is answered and of messages,
 // half a second at least. A watcher that is no longer connected afterwards has proven
 // nothing: the check is undecided.
 func (p *Pass) Quiet(watchers ...*Client) (time.Duration, error) {
 	p.mu.Lock()
-	d := max(3*p.rtt, quietLeast)
+	d := max(3*p.rtt, 3*p.r.way, quietLeast)
 	p.mu.Unlock()
 	select {
 	case <-time.After(d):

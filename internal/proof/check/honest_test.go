@@ -192,13 +192,37 @@ func losing(t *testing.T, v packet.Version, every int) {
 	}
 }
 
-// TestWhoEndsEveryLinkHidesNothing: a fault is not taken for kept because links end anyhow, some time after CONNACK.
-func TestWhoEndsEveryLinkHidesNothing(t *testing.T) {
+// TestNothingHidesAFault: what a fault breaks is not kept because a link is slow as well, or ends anyhow some time after
+// CONNACK.
+func TestNothingHidesAFault(t *testing.T) {
+	ends := func(after time.Duration) func(int, *link.Link) relayed {
+		return func(_ int, l *link.Link) relayed {
+			return func(_ packet.Version, on func([]byte), p packet.Packet, raw []byte) {
+				on(raw)
+				if p.Type() == packet.CONNACK {
+					time.AfterFunc(after, func() { l.Close() })
+				}
+			}
+		}
+	}
+	slow := func(messages, others time.Duration) func(int, *link.Link) relayed {
+		return func(int, *link.Link) relayed {
+			return later(func(p packet.Packet) time.Duration {
+				if p.Type() == packet.PUBLISH {
+					return messages
+				}
+				return others
+			})
+		}
+	}
+	gone := map[string]string{ // the fault does not show there
+		"login.refusal-open": "links end",         // the link is closed after all
+		"connack.late":       "messages are slow", // CONNACK comes first then
+		"session.new-first":  "answers are slow",  // what waits has come before anything new
+		"expiry.left-none":   "all is slow",       // it may be over
+	}
 	for i, f := range fault.All() {
 		if f.Sockets || f.NotLetIn || f.With != (standin.Limits{}) || prooftest.Raced && i%30 != 0 {
-			continue
-		}
-		if f.Name == "login.refusal-open" { // it is closed after all
 			continue
 		}
 		var checks []*proof.Check
@@ -209,36 +233,42 @@ func TestWhoEndsEveryLinkHidesNothing(t *testing.T) {
 			}
 			checks = append(checks, some...)
 		}
-		for _, after := range []time.Duration{300 * time.Millisecond, 3 * time.Second, 8 * time.Second} {
-			for _, v := range proof.Versions() {
-				if f.Versions != nil && !slices.Contains(f.Versions, v) {
-					continue
-				}
-				t.Run(fmt.Sprint(f.Name, " ends ", after, " in ", v), func(t *testing.T) {
-					t.Parallel()
-					synctest.Test(t, func(t *testing.T) {
-						s := prooftest.Faulty(t, prooftest.Secured(), f.Name)
-						defer func() { s.Close(); time.Sleep(5 * time.Second) }()
-						target := prooftest.Target(s, false)
-						target.Doors = nil
-						target.Dial = between(s, v, func(_ int, l *link.Link, p packet.Packet) bool {
-							if p.Type() == packet.CONNACK {
-								time.AfterFunc(after, func() { l.Close() })
-							}
-							return true
-						})
-						p, err := proof.Run(t.Context(), target, proof.Options{Checks: checks, Versions: []packet.Version{v}})
-						if err != nil {
-							t.Fatal(err)
-						}
-						for _, r := range p.Results {
-							if r.Verdict == proof.Kept {
-								t.Errorf("%s is kept: %s", r.Check.Name, r.Seen)
-							}
-						}
-					})
-				})
+		for k, tt := range []struct {
+			name    string
+			through func(int, *link.Link) relayed
+		}{
+			{"links end soon", ends(300 * time.Millisecond)},
+			{"links end", ends(3 * time.Second)},
+			{"links end late", ends(8 * time.Second)},
+			{"all is slow", slow(700*time.Millisecond, 700*time.Millisecond)},
+			{"messages are slow", slow(900*time.Millisecond, 0)},
+			{"answers are slow", slow(0, 900*time.Millisecond)},
+		} {
+			v := proof.Versions()[(i+k)%3]
+			if except := gone[f.Name]; except != "" && strings.HasPrefix(tt.name, except) ||
+				f.Name == "session.new-first" && tt.name == "all is slow" ||
+				f.Versions != nil && !slices.Contains(f.Versions, v) {
+				continue
 			}
+			t.Run(fmt.Sprint(f.Name, " while ", tt.name, " in ", v), func(t *testing.T) {
+				t.Parallel()
+				synctest.Test(t, func(t *testing.T) {
+					s := prooftest.Faulty(t, prooftest.Secured(), f.Name)
+					defer func() { s.Close(); time.Sleep(5 * time.Second) }()
+					target := prooftest.Target(s, false)
+					target.Doors = nil
+					target.Dial = relay(s, v, tt.through, func(l *link.Link) { l.Close() }, false)
+					p, err := proof.Run(t.Context(), target, proof.Options{Checks: checks, Versions: []packet.Version{v}})
+					if err != nil {
+						t.Fatal(err)
+					}
+					for _, r := range p.Results {
+						if r.Verdict == proof.Kept {
+							t.Errorf("%s is kept: %s", r.Check.Name, r.Seen)
+						}
+					}
+				})
+			})
 		}
 	}
 }
