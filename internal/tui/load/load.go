@@ -349,20 +349,13 @@ func (s *Screen) viewRunning(c look.Canvas) {
 	c.Text(2, 1, look.Clip(doing, c.W-4), sty)
 	r := st.Result
 	u := st.Under
-	head := fmt.Sprintf("sent %d   received %d   missing %d   twice %d", u.Sent, u.Received, missing(&r), u.Duplicated)
+	head := fmt.Sprintf("sent %d   received %d   missing %d   twice %d", u.Sent, u.Received, max(0, u.Expected-u.Received), u.Duplicated)
 	if s.state.Judged > 0 {
 		head += fmt.Sprintf("   judged %d, %d breaches", s.state.Judged, s.state.Broken)
 	}
 	c.Text(2, 2, look.Clip(head, c.W-4), t.Dim)
 	y := s.panels(c.Sub(0, 4, c.W, c.H-4), &r, nil)
 	s.steps(c.Sub(0, 4+y, c.W, c.H-4-y), &r, &u)
-}
-
-func missing(r *fleet.Result) int64 {
-	if n := len(r.Seconds); n > 0 {
-		return r.Seconds[n-1].Missing
-	}
-	return 0
 }
 
 // viewResult draws what a load came to.
