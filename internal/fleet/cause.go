@@ -178,6 +178,8 @@ func capped(s *StepResult, n int, why string, told func(*regexp.Regexp) string, 
 		say("the broker's descriptors: its log says: %s", descriptors)
 	case limit != "":
 		say("a cap on connections: the broker's log says: %s", limit)
+	case s.In == 0: // a cap lets some in
+		say("no client stays in: %d tries failed: %s", n, why)
 	case p.Known && !p.Own && p.Allowed > 0:
 		say(
 			"a cap on connections, of the broker's configuration or licence: %d clients are in, %d tries failed (%s), and its process has only %d of %d descriptors open",

@@ -192,6 +192,7 @@ func TestWhatALogTellsApart(t *testing.T) {
 	}{
 		{StepResult{In: 200, Refusals: closed}, nil, 0, []string{"a cap on connections, or the broker's limit of descriptors: 200 clients are in, and 30 tries failed"}},
 		{StepResult{In: 200, Refusals: closed}, []string{"accept: Too many open files"}, 0, []string{"the broker's descriptors: its log says: accept: Too many open files"}},
+		{StepResult{Refusals: closed, Broker: Process{Known: true, Descriptors: 7, Allowed: 20000}}, nil, 0, []string{"no client stays in: 30 tries failed"}},
 		{StepResult{In: 200, Refusals: closed}, []string{"client refused, max_connections reached"}, 0, []string{"a cap on connections: the broker's log says: client refused"}},
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 250, Allowed: 256}}, nil, 0, []string{"has 250 of 256 open, and 30 tries failed"}},
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 210, Allowed: 20000}}, nil, 0, []string{"a cap on connections, of the broker's configuration or licence", "only 210 of 20000"}},

@@ -68,9 +68,7 @@ func (f *Fleet) Run(ctx context.Context) *Result {
 			f.mu.Lock()
 			f.step, f.left = i, f.remaining(i)
 			f.mu.Unlock()
-			if s := f.carry(ctx, step); !s.Cut || s.Sent > 0 {
-				f.keep(s)
-			}
+			f.keep(f.carry(ctx, step)) // stopped or not: who was in by then is told
 		}
 	}
 	if ctx.Err() == nil && f.plan.Storm != NoStorm {
