@@ -65,8 +65,8 @@ var children = map[string]func(args []string) error{
 		bufio.NewReader(os.Stdin).ReadString('\n')
 		return nil
 	},
-	// bare-server greets like a broker would: 4 bytes for 20, then nothing.
-	// bare opens as many connections over which the same CONNECT goes, each with a blocked goroutine and a buffer of 512 bytes.
+	// bare opens as many connections over which the same CONNECT goes, each with a blocked goroutine and a buffer of
+	// 512 bytes.
 	"bare": func(args []string) error {
 		return sessions(args, func(name string) error {
 			c, err := net.Dial("tcp", strings.TrimPrefix(args[0], "mqtt://"))

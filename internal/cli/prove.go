@@ -517,6 +517,9 @@ func (e *Env) report(ctx context.Context, f *proveFlags, t proof.Target, o proof
 	slow.doing("")
 	unrecorded := endRecord()
 	if err != nil {
+		if unrecorded != nil {
+			plain.Fprintln(e.ErrOut, "hodstone:", errorText(unrecorded))
+		}
 		var shut *proof.NotLetInError
 		if errors.As(err, &shut) {
 			for _, w := range ways {

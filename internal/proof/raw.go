@@ -36,8 +36,8 @@ type Raw struct {
 	odd   []byte // what came and is no packet; written before done is closed
 }
 
-// Unread waits for the end of the link, and returns what came last where that is no packet of the version; nil where all
-// that came is. The evidence hides its bytes: there may be secrets among them.
+// Unread waits for the end of the link, and returns what came last where that is no packet of the version; nil where
+// all that came is. The evidence hides its bytes: there may be secrets among them.
 func (r *Raw) Unread() []byte {
 	<-r.done
 	return r.odd

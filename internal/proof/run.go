@@ -107,7 +107,8 @@ type runner struct {
 	first  int64        // where they begin, for brokers with a rule
 	open   atomic.Int64 // clients that are connected
 	most   atomic.Int64 // of them at a time, so far
-	// way is the longest that a message took through the broker before the first check, 0 where none came; see [Pass.Quiet].
+	// way is the longest that a message took through the broker before the first check, 0 where none came; see
+	// [Pass.Quiet].
 	way time.Duration
 
 	mu      sync.Mutex

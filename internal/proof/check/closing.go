@@ -54,6 +54,16 @@ func rejects(p *proof.Pass, of proof.Actor, from uint64, within time.Duration, w
 	return told, nil
 }
 
+// closes is [rejects] for a link of its own, beside a client that does nothing wrong; see [stays].
+func closes(p *proof.Pass, of proof.Actor, from uint64, within time.Duration, what string) (*trace.Event, error) {
+	begun := time.Now()
+	told, err := rejects(p, of, from, within, what)
+	if err != nil {
+		return nil, err
+	}
+	return told, stays(p, time.Since(begun))
+}
+
 // stays holds a client in that does nothing wrong for as long as a link lived that was closed for what it did: a broker
 // that ends every link keeps no rule by that.
 func stays(p *proof.Pass, lived time.Duration) error {

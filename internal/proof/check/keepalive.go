@@ -10,18 +10,45 @@ import (
 )
 
 var keepalive = []*proof.Check{
-	{Name: "keepalive.enforced", Title: "a silent client is thrown out",
+	{
+		Name:     "keepalive.enforced",
+		Title:    "a silent client is thrown out",
 		Expected: "a client with keep alive 2 s that sends nothing thrown out, 13 s after its last packet at the latest: one and a half keep alives, and 10 s",
-		Sections: proof.Same("3.1", "3.1.2.10"), Needs: proof.Needs{Least: 2}, Requires: []string{"keepalive.ping"}, Run: keepaliveEnforced},
-	{Name: "keepalive.server-value", Title: "the keep alive that the broker tells is the one it keeps to",
+		Sections: proof.Same(
+			"3.1",
+			"3.1.2.10",
+		),
+		Needs:    proof.Needs{Least: 2},
+		Requires: []string{"keepalive.ping"},
+		Run:      keepaliveEnforced,
+	},
+	{
+		Name:     "keepalive.server-value",
+		Title:    "the keep alive that the broker tells is the one it keeps to",
 		Expected: "a client that sends nothing stays for the server keep alive that CONNACK tells, and is thrown out one and a half of it and 10 s after its last packet at the latest",
-		Sections: proof.Sections{V5: "3.2.2.3.14"}, Run: keepaliveServerValue},
-	{Name: "keepalive.any-packet", Title: "any packet of a client keeps it in",
+		Sections: proof.Sections{V5: "3.2.2.3.14"},
+		Run:      keepaliveServerValue,
+	},
+	{
+		Name:     "keepalive.any-packet",
+		Title:    "any packet of a client keeps it in",
 		Expected: "a client with keep alive 2 s that publishes every 1.5 s, and never sends PINGREQ, still there after 7.5 s, and served",
-		Sections: proof.Same("3.1", "3.1.2.10"), Requires: []string{"keepalive.ping"}, Run: keepaliveAnyPacket},
-	{Name: "keepalive.only-ours", Title: "only what a client sends keeps it in",
+		Sections: proof.Same("3.1", "3.1.2.10"),
+		Requires: []string{"keepalive.ping"},
+		Run:      keepaliveAnyPacket,
+	},
+	{
+		Name:     "keepalive.only-ours",
+		Title:    "only what a client sends keeps it in",
 		Expected: "a client with keep alive 2 s that receives a message every 500 ms, and sends nothing, thrown out within 13 s",
-		Sections: proof.Same("3.1", "3.1.2.10"), Needs: proof.Needs{Least: 2}, Requires: []string{"keepalive.ping"}, Run: keepaliveOnlyOurs},
+		Sections: proof.Same(
+			"3.1",
+			"3.1.2.10",
+		),
+		Needs:    proof.Needs{Least: 2},
+		Requires: []string{"keepalive.ping"},
+		Run:      keepaliveOnlyOurs,
+	},
 }
 
 const (
@@ -51,7 +78,10 @@ func quietLink(p *proof.Pass, name string) (r *proof.Raw, seconds uint32, sent *
 	seconds = shortKeepAlive
 	if n, told := ack.Packet.(*packet.Connack).Properties.Int(packet.ServerKeepAlive); told {
 		if seconds = n; n > longestKeepAlive || n == 0 {
-			return nil, 0, nil, proof.Unsupport("the broker replaces the keep alive by %d s (server keep alive, 5.0 §3.2.2.3.14), which is longer than is waited for", n)
+			return nil, 0, nil, proof.Unsupport(
+				"the broker replaces the keep alive by %d s (server keep alive, 5.0 §3.2.2.3.14), which is longer than is waited for",
+				n,
+			)
 		}
 	}
 	return r, seconds, sent, nil
@@ -69,7 +99,11 @@ func keepaliveEnforced(p *proof.Pass) error {
 	p.Step("send nothing")
 	ended := p.Ending(link, 1, silenceOf(seconds))
 	if ended == nil {
-		return proof.Break("the client was still connected %s after its last packet, with keep alive %d s", silenceOf(seconds), seconds)
+		return proof.Break(
+			"the client was still connected %s after its last packet, with keep alive %d s",
+			silenceOf(seconds),
+			seconds,
+		)
 	}
 	p.Decide(ended)
 	after := ended.At.Sub(sent.At)
@@ -87,10 +121,18 @@ func keepaliveEnforced(p *proof.Pass) error {
 // of a client that came before it and may be silent for longer.
 func forSilence(p *proof.Pass, after time.Duration, control *proof.Client) error {
 	if after < shortKeepAlive*time.Second {
-		return proof.Undecide("the link ended %s after its last packet, within the keep alive of %d s: that was not for its silence", short(after), shortKeepAlive)
+		return proof.Undecide(
+			"the link ended %s after its last packet, within the keep alive of %d s: that was not for its silence",
+			short(after),
+			shortKeepAlive,
+		)
 	}
 	if err := p.Ping(control); err != nil {
-		return proof.Undecide("the link ended %s after its last packet; another client is not served any more either: %v", short(after), err)
+		return proof.Undecide(
+			"the link ended %s after its last packet; another client is not served any more either: %v",
+			short(after),
+			err,
+		)
 	}
 	return nil
 }
@@ -116,12 +158,20 @@ func keepaliveServerValue(p *proof.Pass) error {
 	p.Step("send nothing, for the %d s that CONNACK tells, and on", seconds)
 	ended := p.Ending(link, from, silenceOf(seconds))
 	if ended == nil {
-		return proof.Break("the client was still connected %s after its last packet, though CONNACK says keep alive %d s", silenceOf(seconds), seconds)
+		return proof.Break(
+			"the client was still connected %s after its last packet, though CONNACK says keep alive %d s",
+			silenceOf(seconds),
+			seconds,
+		)
 	}
 	p.Decide(ended)
 	after := ended.At.Sub(sent.At)
 	if after < time.Duration(seconds)*time.Second {
-		return proof.Break("the client was thrown out after %s, though CONNACK says keep alive %d s", short(after), seconds)
+		return proof.Break(
+			"the client was thrown out after %s, though CONNACK says keep alive %d s",
+			short(after),
+			seconds,
+		)
 	}
 	p.Saw("keep alive %d s told; thrown out %s after its last packet", seconds, short(after))
 	return nil
@@ -153,14 +203,20 @@ func keepaliveAnyPacket(p *proof.Pass) error {
 	}
 	if !link.Open() {
 		p.Decide(p.Ending(link, 1, 0))
-		return proof.Break("the client was thrown out although a packet of it came every %s, with keep alive %d s", pause, seconds)
+		return proof.Break(
+			"the client was thrown out although a packet of it came every %s, with keep alive %d s",
+			pause,
+			seconds,
+		)
 	}
 	from := p.Mark()
 	if err := link.Send(p.Version, &packet.Pingreq{}); err != nil {
 		return proof.Undecide("%v", err)
 	}
 	if p.Await(link, from, arrivalTime, isPacket(trace.Received, packet.PINGRESP)) == nil {
-		return proof.Undecide("the link is open, and PINGREQ on it is not answered: nobody can tell whether the client is in")
+		return proof.Undecide(
+			"the link is open, and PINGREQ on it is not answered: nobody can tell whether the client is in",
+		)
 	}
 	p.Saw("still connected after %s, and served", 5*pause)
 	return nil
@@ -178,7 +234,10 @@ func keepaliveOnlyOurs(p *proof.Pass) error {
 	topic := p.Topic("to")
 	from := p.Mark()
 	p.Step("subscribe, and send nothing from then on")
-	if err := link.Send(p.Version, &packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: topic}}}); err != nil {
+	if err := link.Send(
+		p.Version,
+		&packet.Subscribe{ID: 1, Subscriptions: []packet.Subscription{{Filter: topic}}},
+	); err != nil {
 		return err
 	}
 	if p.Await(link, from, arrivalTime, isPacket(trace.Received, packet.SUBACK)) == nil {
@@ -208,7 +267,11 @@ func keepaliveOnlyOurs(p *proof.Pass) error {
 	}
 	if got := p.Messages(link, from); len(got) > 0 {
 		p.Decide(got[len(got)-1])
-		return proof.Break("the client was still connected %s after its last packet, with keep alive %d s, while messages went to it", silenceOf(seconds), seconds)
+		return proof.Break(
+			"the client was still connected %s after its last packet, with keep alive %d s, while messages went to it",
+			silenceOf(seconds),
+			seconds,
+		)
 	}
 	return proof.Undecide("no message came: QoS 0 may be lost")
 }

@@ -37,7 +37,11 @@ func (e *explorer) tellTakes(f *Finding) {
 	defer e.mu.Unlock()
 	if i := slices.IndexFunc(e.report.Findings, func(x Finding) bool { return x.Takes == f.Takes }); i >= 0 {
 		first := &e.report.Findings[i]
-		text += fmt.Sprintf("; so does explored.%s in %s, and it is probably the same defect", first.Rule.Name, first.Version)
+		text += fmt.Sprintf(
+			"; so does explored.%s in %s, and it is probably the same defect",
+			first.Rule.Name,
+			first.Version,
+		)
 	}
 	f.Result.Notes = append(f.Result.Notes, text)
 }

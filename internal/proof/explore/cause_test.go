@@ -27,7 +27,8 @@ func TestOneDefectIsToldAsOne(t *testing.T) {
 				for i := range r.Findings {
 					f := &r.Findings[i]
 					notes := strings.Join(f.Result.Notes, "; ")
-					if (f.Takes != "") != takes || takes != strings.Contains(notes, "with UNSUBSCRIBE before, nothing is amiss") ||
+					if (f.Takes != "") != takes ||
+						takes != strings.Contains(notes, "with UNSUBSCRIBE before, nothing is amiss") ||
 						(takes && i > 0) != strings.Contains(notes, "probably the same defect") {
 						t.Errorf("takes %q, %s\n%s", f.Takes, notes, told(f))
 					}

@@ -81,8 +81,8 @@ var (
 	names   = []string{"ann", "bob", "cat"}
 )
 
-// among is the place of the filter, from 0, of several that one SUBSCRIBE has. The share is none of them: what is its and what
-// is not cannot be told apart.
+// among is the place of the filter, from 0, of several that one SUBSCRIBE has. The share is none of them: what is its and
+// what is not cannot be told apart.
 func (a *Action) among(i int) int { return (a.Filter + i) % (len(filters) - 1) }
 
 // String tells the action as a step.

@@ -56,7 +56,8 @@ type Finding struct {
 	Actions []Action
 	// Before is how many actions the conversation had.
 	Before int
-	// Takes is what it comes of, where that was found out: findings with the same are probably of one defect. "" where not.
+	// Takes is what it comes of, where that was found out: findings with the same are probably of one defect. "" where
+	// not.
 	Takes  string
 	Result proof.Result
 }

@@ -55,11 +55,19 @@ func AsProof(t proof.Target, r *Report, start time.Time) *proof.Proof {
 // limits says which limits of the broker's were found on the way.
 func limits(r *Report) (out []string) {
 	if r.Queue > 0 {
-		out = append(out, fmt.Sprintf("the broker keeps %d messages for an absent client: beyond so many none is missed", r.Queue))
+		out = append(
+			out,
+			fmt.Sprintf("the broker keeps %d messages for an absent client: beyond so many none is missed", r.Queue),
+		)
 	}
 	if r.Largest > 0 {
-		out = append(out,
-			fmt.Sprintf("the broker passes on no payloads that are much longer than %d bytes: none was tried further", r.Largest))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"the broker passes on no payloads that are much longer than %d bytes: none was tried further",
+				r.Largest,
+			),
+		)
 	}
 	return out
 }

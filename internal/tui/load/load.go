@@ -349,7 +349,13 @@ func (s *Screen) viewRunning(c look.Canvas) {
 	c.Text(2, 1, look.Clip(doing, c.W-4), sty)
 	r := st.Result
 	u := st.Under
-	head := fmt.Sprintf("sent %d   received %d   missing %d   twice %d", u.Sent, u.Received, max(0, u.Expected-u.Received), u.Duplicated)
+	head := fmt.Sprintf(
+		"sent %d   received %d   missing %d   twice %d",
+		u.Sent,
+		u.Received,
+		max(0, u.Expected-u.Received),
+		u.Duplicated,
+	)
 	if s.state.Judged > 0 {
 		head += fmt.Sprintf("   judged %d, %d breaches", s.state.Judged, s.state.Broken)
 	}
