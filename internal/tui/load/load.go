@@ -353,7 +353,7 @@ func (s *Screen) viewRunning(c look.Canvas) {
 		"sent %d   received %d   missing %d   twice %d",
 		u.Sent,
 		u.Received,
-		max(0, u.Expected-u.Received),
+		missing(&r),
 		u.Duplicated,
 	)
 	if s.state.Judged > 0 {
@@ -362,6 +362,14 @@ func (s *Screen) viewRunning(c look.Canvas) {
 	c.Text(2, 2, look.Clip(head, c.W-4), t.Dim)
 	y := s.panels(c.Sub(0, 4, c.W, c.H-4), &r, nil)
 	s.steps(c.Sub(0, 4+y, c.W, c.H-4-y), &r, &u)
+}
+
+// missing is what had not been heard, or was lost, at the end of the last second.
+func missing(r *fleet.Result) int64 {
+	if n := len(r.Seconds); n > 0 {
+		return r.Seconds[n-1].Missing
+	}
+	return 0
 }
 
 // viewResult draws what a load came to.
