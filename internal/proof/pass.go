@@ -109,6 +109,17 @@ func (p *Pass) Decide(events ...*trace.Event) {
 	}
 }
 
+// Aside carries out a part of the check without its events deciding, and returns a function that lets them decide after
+// all: for checks that try many things, of which only those count that went wrong.
+func (p *Pass) Aside(do func()) (decide func()) {
+	before := p.decisive
+	p.decisive = nil
+	do()
+	some := p.decisive
+	p.decisive = before
+	return func() { p.decisive = append(p.decisive, some...) }
+}
+
 // Topic returns a topic of the check's own: letters, digits and slashes only.
 func (p *Pass) Topic(parts ...string) string {
 	name := strings.NewReplacer(".", "", "-", "").Replace(p.Check.Name + "v" + p.Version.String())

@@ -290,7 +290,7 @@ func brokenOnes(d *draw.Document, p *proof.Proof) error {
 			d.Drawing(s)
 		}
 		if cut {
-			d.Text("Of %s, those around what decided are drawn.", plain.Count(len(r.Evidence), "event"))
+			d.Text("Of %s, those around what decided are drawn: %d.", plain.Count(len(r.Evidence), "event"), len(events))
 		}
 		var lines []string
 		for _, x := range r.Decided() {
@@ -331,20 +331,41 @@ func decidesOf(r *proof.Result) func(*trace.Event) string {
 	}
 }
 
-// drawn are the events around what decided; cut tells that there are more.
+// drawn are the events around what decided; cut tells that there are more. Where they are too many, only those of the
+// clients are drawn whose events decided.
 func drawn(r *proof.Result) (out []trace.Event, cut bool) {
-	first, last := len(r.Evidence), -1
-	for i := range r.Evidence {
-		if slices.Contains(r.Decisive, r.Evidence[i].Seq) {
+	out = around(r.Evidence, r.Decisive)
+	if len(out) > mostDrawn {
+		deciding := map[string]bool{}
+		for i := range r.Evidence {
+			if e := &r.Evidence[i]; slices.Contains(r.Decisive, e.Seq) {
+				deciding[e.Client] = true
+			}
+		}
+		var theirs []trace.Event
+		for _, e := range r.Evidence {
+			if deciding[e.Client] {
+				theirs = append(theirs, e)
+			}
+		}
+		out = around(theirs, r.Decisive)
+		out = out[max(0, len(out)-mostDrawn):]
+	}
+	return out, len(out) < len(r.Evidence)
+}
+
+// around are the events from a little before the first that decided to a little after the last; all where none did.
+func around(events []trace.Event, decisive []uint64) []trace.Event {
+	first, last := len(events), -1
+	for i := range events {
+		if slices.Contains(decisive, events[i].Seq) {
 			first, last = min(first, i), i
 		}
 	}
 	if last < 0 {
-		first, last = 0, len(r.Evidence)-1
+		return events
 	}
-	to := min(len(r.Evidence), last+1+drawnAfter)
-	from := max(0, first-drawnBefore, to-mostDrawn)
-	return r.Evidence[from:to], to-from < len(r.Evidence)
+	return events[max(0, first-drawnBefore):min(len(events), last+1+drawnAfter)]
 }
 
 // reasons lists the verdicts of a kind with what was seen.

@@ -2,6 +2,7 @@ package check_test
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -13,6 +14,7 @@ import (
 	"hodstone/internal/proof"
 	"hodstone/internal/proof/check"
 	"hodstone/internal/proof/prooftest"
+	"hodstone/internal/report"
 )
 
 // loses keeps messages from everybody, by their payload.
@@ -250,6 +252,40 @@ func tells(t *testing.T, name string, v packet.Version, d standin.Decisions, see
 			if r.Check.Name == name &&
 				(r.Verdict != proof.Broken || !strings.Contains(r.Seen, seen) || len(r.Decided()) == 0) {
 				t.Errorf("%s: %s, decided by %d packets, want %q", r.Verdict, r.Seen, len(r.Decided()), seen)
+			}
+		}
+	})
+}
+
+// TestOnlyWhatIsWrongDecides: of some forty packets that must each end their link, those decide that did not, and the report
+// draws them and no others, however far they are apart.
+func TestOnlyWhatIsWrongDecides(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := prooftest.Faulty(t, prooftest.Contracted(), "error.tolerates-flags-of-pingreq", "error.tolerates-servers-pingresp")
+		defer s.Close()
+		one, err := check.Match("error.malformed")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := proof.Run(t.Context(), prooftest.Target(s, false),
+			proof.Options{Checks: one, Versions: []packet.Version{packet.V311}})
+		if err != nil || len(p.Results) == 0 || p.Results[0].Verdict != proof.Broken {
+			t.Fatalf("%+v, %v", p, err)
+		}
+		who := map[string]int{}
+		for _, e := range p.Results[0].Decided() {
+			who[e.Client]++
+		}
+		if want := map[string]int{"PINGREQ with flags 1": 2, "PINGRESP from a client": 1}; !maps.Equal(who, want) {
+			t.Errorf("decided by %v, not %v", who, want)
+		}
+		var b strings.Builder
+		if err := report.WriteAcceptance(&b, "acceptance.html", p, report.Basis{}); err != nil {
+			t.Fatal(err)
+		}
+		for text, there := range map[string]bool{">PINGREQ": true, ">PINGRESP": true, "SUBACK f": false, ">witness": false} {
+			if strings.Contains(b.String(), text) != there {
+				t.Errorf("the report has %q: %v", text, !there)
 			}
 		}
 	})

@@ -449,6 +449,10 @@ func (s *Screen) drawHead(c look.Canvas) {
 		c.Text(x, 0, look.Clip("✗ "+s.state.Err.Error(), c.W-x), t.Broken)
 	case len(s.state.Shut) > 0 && len(s.state.Series) == 0:
 		c.Text(x, 0, look.Clip("✗ "+strings.Join(s.state.Shut, "; "), c.W-x), t.Broken)
+	case s.state.Started.IsZero() && s.explored.Running:
+		c.Text(x, 0, look.Clip("◌ exploring: no checks have been run yet", c.W-x), t.Warn)
+	case s.state.Started.IsZero() && s.trials.Running:
+		c.Text(x, 0, look.Clip("◌ trials are run: no checks have been run yet", c.W-x), t.Warn)
 	case s.state.Started.IsZero():
 		c.Text(x, 0, look.Clip("nothing has been proven yet: r runs all checks", c.W-x), t.Warn)
 	default:
