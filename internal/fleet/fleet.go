@@ -344,7 +344,8 @@ func (w *worker) due(s *session, gap, now int64, in bool) {
 }
 
 func sleep(ctx context.Context, d time.Duration) {
-	if d < time.Millisecond {
+	const short = 5 * time.Millisecond
+	if d < short {
 		time.Sleep(d)
 		return
 	}

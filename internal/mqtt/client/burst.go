@@ -39,7 +39,7 @@ func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
 		}
 		b = &burst{changed: sync.NewCond(&k.writeMu)}
 		k.burst = b
-		go k.flush(b)
+		go k.pour(b)
 	}
 	b.pending = append(b.pending, raw...)
 	b.queued += len(raw)
@@ -64,6 +64,7 @@ func (k *conn) ungather() error {
 		return nil
 	}
 	k.lastWrite = time.Since(k.began)
+	k.writes.Add(1)
 	_, err := k.link.Write(k.gathered)
 	k.gathered = k.gathered[:0]
 	if cap(k.gathered) > burstBuffer/16 && k.gathering == 0 {
@@ -83,6 +84,16 @@ func (c *Client) Gather(do func()) {
 	k.gathers(true)
 	do()
 	k.gathers(false)
+	k.flush()
+}
+
+// flush writes what was gathered, whoever goes on gathering.
+func (k *conn) flush() {
+	k.writeMu.Lock()
+	defer k.writeMu.Unlock()
+	if err := k.ungather(); err != nil {
+		k.link.Close() // the reading goroutine tells why
+	}
 }
 
 // gathers begins to gather what is written, or ends that and writes it.
@@ -108,8 +119,8 @@ func (k *conn) room() {
 	}
 }
 
-// flush writes what a burst collects until nothing is left.
-func (k *conn) flush(b *burst) {
+// pour writes what a burst collects until nothing is left.
+func (k *conn) pour(b *burst) {
 	var batch []byte
 	k.writeMu.Lock()
 	defer k.writeMu.Unlock()

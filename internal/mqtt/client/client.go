@@ -101,8 +101,7 @@ type Client struct {
 	nextID   uint16
 	entered  bool               // was accepted before
 	sent     int32              // how many of flights, from the first, went out on this connection
-	flights  []*flight          // our unfinished publications, oldest first
-	byID     map[uint16]*flight // the same by packet identifier
+	flights  flights            // our unfinished publications
 	acks     map[uint16]*waiter // SUBSCRIBE and UNSUBSCRIBE under way
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
 	ended    error              // how the last connection ended
@@ -124,14 +123,16 @@ type conn struct {
 	lastWrite time.Duration // since began
 	burst     *burst        // packets that go out together; nil while they go out one by one
 	gathered  []byte
-	gathering int32 // calls of Gather under way
-	over      bool  // it has ended; guarded by c.mu
-	bye       bool  // DISCONNECT was sent or the owner ended the link
+	gathering int32         // calls of Gather under way
+	writes    atomic.Uint32 // of what was gathered
+	over      bool          // it has ended; guarded by c.mu
+	bye       bool          // DISCONNECT was sent or the owner ended the link
 
 	answered  bool  // CONNACK came; of the reading goroutine, as what follows
 	refused   bool  // it refused
 	announced bool  // a maximum packet size of ours: what is larger breaks a rule
 	row       int32 // reads in a row that came quickly
+	reads     int   // in all
 
 	frozen  atomic.Bool
 	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed
@@ -171,7 +172,9 @@ const (
 
 // flight is a publication at QoS 1 or 2 that is not completed.
 type flight struct {
-	p     *packet.Publish
+	p     *packet.Publish // as it goes out next
+	first packet.Publish
+	pub   Publication
 	state int
 	ever  bool // was sent on any connection
 	over  bool
@@ -321,18 +324,17 @@ func (k *conn) accept(ack *packet.Connack) error {
 		}
 		lost := ""
 		if kept := ack.SessionPresent || c.opt.Version == packet.V31 && !c.opt.Connect.CleanStart; !kept {
-			if c.entered && !c.opt.Connect.CleanStart || len(c.flights) > 0 {
-				lost = lostText(c.flights)
+			if c.entered && !c.opt.Connect.CleanStart || len(c.flights.all) > 0 {
+				lost = lostText(c.flights.all)
 			}
-			for _, f := range c.flights {
+			for _, f := range c.flights.all {
 				f.finish(0, ErrSessionLost)
 			}
 			clear(c.received)
 			clear(c.replies.topics)
-			c.flights, c.sent = nil, 0
-			clear(c.byID)
+			c.flights, c.sent = flights{}, 0
 		}
-		for _, f := range c.flights {
+		for _, f := range c.flights.all {
 			if f.ever {
 				f.p = resend(f.p)
 			}

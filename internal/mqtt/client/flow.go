@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"time"
 
 	"hodstone/internal/mqtt/link"
@@ -153,7 +152,7 @@ func (k *conn) recorded(p *packet.Pubrec) error {
 	}
 	rel := &packet.Pubrel{Ack: packet.Ack{ID: p.ID}}
 	c.mu.Lock()
-	if f := c.byID[p.ID]; f != nil && f.p.QoS == 2 {
+	if f := c.flights.find(p.ID); f != nil && f.p.QoS == 2 {
 		f.state = awaitComp
 	} else if c.opt.Version == packet.V5 {
 		rel.Code = packet.PacketIDNotFound
@@ -172,7 +171,7 @@ func (f *flight) finish(code packet.ReasonCode, err error) {
 
 func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.ReasonCode) {
 	c.mu.Lock()
-	f := c.byID[id]
+	f := c.flights.find(id)
 	if f == nil || f.state != state || f.p.QoS != qos {
 		c.mu.Unlock()
 		return
@@ -183,12 +182,8 @@ func (c *Client) settle(id uint16, state int, qos packet.QoS, code packet.Reason
 // end ends a flight and takes it out of the session, and sends what waited for room; c.mu is held, and let go of.
 func (c *Client) end(f *flight, code packet.ReasonCode, err error) {
 	f.finish(code, err)
-	delete(c.byID, f.p.ID)
-	if i := slices.Index(c.flights, f); i >= 0 { // near the front: acknowledgements come in order
-		c.flights = slices.Delete(c.flights, i, i+1)
-		if i < int(c.sent) {
-			c.sent--
-		}
+	if i := c.flights.remove(f); i >= 0 && i < int(c.sent) {
+		c.sent--
 	}
 	next := c.waiting()
 	k := c.conn
@@ -204,11 +199,11 @@ func (c *Client) end(f *flight, code packet.ReasonCode, err error) {
 // waiting returns the oldest publication that may be sent now that receive maximum
 // has room again (5.0 §4.9), counted as sent; c.mu is held.
 func (c *Client) waiting() *flight {
-	if c.conn == nil || int(c.sent) == len(c.flights) || int(c.sent) >= c.conn.limit.receiveMax {
+	if c.conn == nil || int(c.sent) == len(c.flights.all) || int(c.sent) >= c.conn.limit.receiveMax {
 		return nil
 	}
 	c.sent++
-	return c.flights[c.sent-1]
+	return c.flights.all[c.sent-1]
 }
 
 func (k *conn) transmit(f *flight) {
@@ -255,29 +250,28 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 		return nil, err
 	}
 	if p.QoS == 0 {
-		p.ID, p.Dup = 0, false
-		return &Publication{Packet: &p, c: c}, k.send(&p)
+		sent := p
+		sent.ID, sent.Dup = 0, false
+		return &Publication{Packet: &sent, c: c}, k.send(&sent)
 	}
-	f := &flight{p: &p}
+	f := &flight{first: p}
+	f.p = &f.first
 	c.mu.Lock()
 	if p.ID == 0 {
-		if p.ID = c.freeID(); p.ID == 0 {
+		if f.p.ID = c.freeID(); f.p.ID == 0 {
 			c.mu.Unlock()
 			return nil, ErrNoIdentifier
 		}
-	} else if c.byID[p.ID] != nil {
+	} else if other := c.flights.find(p.ID); other != nil {
 		c.mu.Unlock()
 		return nil, fmt.Errorf("packet identifier %d is in use by the publication to %s (§2.3.1)", p.ID,
-			c.byID[p.ID].p.Topic)
+			other.p.Topic)
 	}
-	c.flights = append(c.flights, f)
-	if c.byID == nil {
-		c.byID = map[uint16]*flight{}
-	}
-	c.byID[p.ID] = f
+	c.flights.add(f)
 	next := c.waiting()
 	c.mu.Unlock()
-	pub := &Publication{Packet: &p, c: c, f: f}
+	pub := &f.pub
+	*pub = Publication{Packet: f.p, c: c, f: f}
 	if next == nil {
 		return pub, nil // it goes out when receive maximum has room
 	}
@@ -363,7 +357,7 @@ func (c *Client) Publish(ctx context.Context, p packet.Publish) (packet.ReasonCo
 
 // freeID returns a packet identifier not in use (§2.3.1), 0 where all are; c.mu is held.
 func (c *Client) freeID() uint16 {
-	if len(c.byID)+len(c.acks) >= math.MaxUint16 {
+	if len(c.flights.all)+len(c.acks) >= math.MaxUint16 {
 		return 0
 	}
 	for {
@@ -371,7 +365,7 @@ func (c *Client) freeID() uint16 {
 		if c.nextID == 0 {
 			continue
 		}
-		if c.acks[c.nextID] == nil && c.byID[c.nextID] == nil {
+		if c.acks[c.nextID] == nil && c.flights.find(c.nextID) == nil {
 			return c.nextID
 		}
 	}

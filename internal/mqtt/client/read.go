@@ -9,18 +9,22 @@ import (
 
 // The figures of the reading goroutine.
 const (
-	// idleAfter is how long nothing must have come for a session to count as idle. To start
-	// a goroutine takes a thousandth of that.
-	idleAfter = time.Millisecond
-	// busyWithin is how soon one read follows another in a stream of messages; at less
-	// than ten thousand a second nothing changes.
+	// idleAfter is how long nothing must have come for a session to count as idle. A new
+	// goroutine's stack grows anew at the first packet, which costs several microseconds.
+	idleAfter = 200 * time.Millisecond
+	// firstReads are those after which a session may well be idle, however soon they came: what is
+	// answered to CONNECT and SUBSCRIBE.
+	firstReads = 4
+	// busyWithin is how soon one read follows another in a stream of messages.
 	busyWithin = 100 * time.Microsecond
-	// busyReads is how many such reads in a row make a stream.
-	busyReads = 64
+	// busyReads is how many such reads make a stream, and streamEnds how long nothing must come for its end: it may come
+	// in bursts.
+	busyReads  = 64
+	streamEnds = 5 * time.Millisecond
 	// patience is how long a stream is left to gather, so that it costs a read for many
 	// messages, not two for each: so much later, at most a millisecond by the system's
 	// clock, its messages are seen.
-	patience = 50 * time.Microsecond
+	patience = 250 * time.Microsecond
 )
 
 // wait is the reading goroutine of a connection while it is idle. It does nothing but
@@ -41,24 +45,60 @@ func (k *conn) work(n int, err error) {
 		pause := now - k.lastRead
 		k.lastRead = now
 		k.heard.Store(int64(now))
-		if pause < busyWithin || k.row >= busyReads && pause < 10*busyWithin {
-			k.row++
+		if k.dense(pause) {
+			err = k.batch(n, err)
 		} else {
-			k.row = 0
+			k.reader.Feed(n, err)
+			err = k.steps()
 		}
-		k.reader.Feed(n, err)
-		if err := k.steps(); err != nil {
+		if err != nil {
 			k.finish(err)
 			return
 		}
-		if pause > idleAfter {
+		if k.reads++; pause > idleAfter || k.reads <= firstReads {
 			go k.wait()
 			return
 		}
-		if k.row >= busyReads {
-			time.Sleep(patience)
-		}
 		n, err = k.link.Read(k.reader.Room())
+	}
+}
+
+// dense tells whether messages come as a stream, by the pause before a read.
+func (k *conn) dense(pause time.Duration) bool {
+	if pause < busyWithin || k.row >= busyReads && pause < 10*busyWithin {
+		k.row++
+	} else if pause > streamEnds {
+		k.row = 0
+	}
+	return k.row >= busyReads
+}
+
+// batch acts on what was read of a stream, and on what comes in the moment after it. Where nobody is told what goes out and
+// when, the answers to all of it go out together, or with what is sent meanwhile.
+func (k *conn) batch(n int, err error) error {
+	if room := k.reader.Room(); k.seen() && err == nil && n < len(room) {
+		time.Sleep(patience)
+		more, lost := k.link.More(room[n:])
+		k.reader.Feed(n+more, lost)
+		return k.steps()
+	}
+	k.gathers(true)
+	defer k.gathers(false)
+	for {
+		k.reader.Feed(n, err)
+		if err := k.steps(); err != nil {
+			return err
+		}
+		before := k.writes.Load()
+		time.Sleep(patience)
+		if k.writes.Load() == before { // nothing went out with which the answers could go
+			k.flush()
+		}
+		if n, err = k.link.More(k.reader.Room()); n == 0 && err == nil {
+			return nil
+		}
+		k.lastRead = time.Since(k.began)
+		k.heard.Store(int64(k.lastRead))
 	}
 }
 
@@ -66,15 +106,18 @@ func (k *conn) work(n int, err error) {
 func (k *conn) steps() (err error) {
 	gathers := false
 	for err == nil && k.reader.Buffered() {
-		if whole := k.reader.Whole(); gathers && !whole {
-			gathers = false
-			k.gathers(false)
-		}
-		err = k.step()
-		if err == nil && !gathers && k.reader.Whole() {
+		switch whole := k.reader.Whole(); {
+		case whole && !gathers && k.reader.Several():
 			gathers = true
 			k.gathers(true)
+		case !whole: // the rest of it is waited for
+			if gathers {
+				gathers = false
+				k.gathers(false)
+			}
+			k.flush()
 		}
+		err = k.step()
 	}
 	if gathers {
 		k.gathers(false)
@@ -85,6 +128,12 @@ func (k *conn) steps() (err error) {
 // step reads a packet and acts on it.
 func (k *conn) step() error {
 	c := k.c
+	if c.opt.Hooks.Received == nil && c.opt.Take == nil && k.answered && !k.refused {
+		if id := k.reader.Acked(); id != 0 {
+			c.settle(id, awaitAck, 1, packet.Success)
+			return nil
+		}
+	}
 	p, raw, err := k.reader.Next()
 	var broken *packet.Error
 	if raw != nil && c.opt.Hooks.Received != nil && (err == nil || errors.As(err, &broken) && !k.tooLarge(broken)) {

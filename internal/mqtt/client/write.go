@@ -28,8 +28,7 @@ func (c *Client) SendRaw(b []byte) error {
 }
 
 func (k *conn) send(p packet.Packet) error {
-	h := &k.c.opt.Hooks
-	if h.Sent != nil || h.Held != nil || h.Lost != nil { // who may keep the bytes
+	if k.seen() { // who may keep the bytes
 		return k.write(p, p.Append(make([]byte, 0, sizeHint(p)), k.c.opt.Version))
 	}
 	b := scratch.Get().(*[]byte)
@@ -40,6 +39,12 @@ func (k *conn) send(p packet.Packet) error {
 	}
 	scratch.Put(b)
 	return err
+}
+
+// seen tells whether somebody is told of what goes out.
+func (k *conn) seen() bool {
+	h := &k.c.opt.Hooks
+	return h.Sent != nil || h.Held != nil || h.Lost != nil
 }
 
 // scratch is memory for packets that nobody keeps.

@@ -379,6 +379,38 @@ func (l *Link) Read(b []byte) (int, error) {
 	return l.ends(b, 0, nil)
 }
 
+// More reads what has come meanwhile, for who has just read, without waiting: 0 bytes where nothing has, or where that cannot
+// be told without waiting, as over TLS and WebSocket. The error is one that ended the link; a close shows at the next Read.
+func (l *Link) More(b []byte) (n int, err error) {
+	c, ok := l.conn.(syscall.Conn)
+	if !ok {
+		return 0, nil
+	}
+	raw, err := c.SyscallConn()
+	if err != nil {
+		return 0, nil // the next Read tells
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.frozen || l.pacing != nil || l.end != EndNone {
+		return 0, nil
+	}
+	closed := raw.Read(func(fd uintptr) bool {
+		n, err = syscall.Read(int(fd), b)
+		return true
+	})
+	switch {
+	case closed != nil:
+		return 0, nil
+	case err == nil:
+		return n, nil
+	case errors.Is(err, syscall.EAGAIN), errors.Is(err, syscall.EINTR):
+		return 0, nil
+	}
+	l.end = endOf(err)
+	return 0, err
+}
+
 // begins notes that somebody waits for the connection's bytes, and tells whether he is to: those of a slowed link come by
 // its own way.
 //

@@ -509,3 +509,69 @@ func TestASocketThatIsGivenUpIsTold(t *testing.T) {
 		t.Errorf("of %d dials %d were given up, and %d came as strangers", dials, given.Load(), strangers.Load())
 	}
 }
+
+// TestWhatHasComeMeanwhile: More returns what is there, and waits for nothing: not for bytes, not for a thaw. It takes
+// nothing from who reads.
+func TestWhatHasComeMeanwhile(t *testing.T) {
+	for name, pair := range pairs(t) {
+		a, b := pair()
+		send := func(text string) {
+			if _, err := b.Write([]byte(text)); err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+		}
+		room := make([]byte, 100)
+		go send("one")
+		if n, err := a.Read(room); err != nil || string(room[:n]) != "one" {
+			t.Fatalf("%s: %q, %v", name, room[:n], err)
+		}
+		if n, err := a.More(room); n != 0 || err != nil {
+			t.Errorf("%s: %q came of nothing, %v", name, room[:n], err)
+		}
+		read := func(want string) {
+			t.Helper()
+			if n, err := a.Read(room); err != nil || string(room[:n]) != want {
+				t.Errorf("%s: read %q, %v; not %q", name, room[:n], err, want)
+			}
+		}
+		if name != "tcp" && name != "unix" && name != "tcp over IPv6" { // there it cannot be told
+			go send("two")
+			read("two")
+			continue
+		}
+		send("two")
+		got := 0
+		for end := time.Now().Add(5 * time.Second); got == 0 && time.Now().Before(end); {
+			got, _ = a.More(room)
+		}
+		if string(room[:got]) != "two" {
+			t.Errorf("%s: %q has come", name, room[:got])
+		}
+		a.Freeze()
+		send("three")
+		if n, err := a.More(room); n != 0 || err != nil {
+			t.Errorf("%s: frozen, %q, %v", name, room[:n], err)
+		}
+		a.Thaw()
+		read("three")
+		b.Close()
+		if _, err := a.Read(room); !errors.Is(err, io.EOF) || a.End() != EndFIN {
+			t.Errorf("%s: %v, %s", name, err, a.End())
+		}
+		if n, err := a.More(room); n != 0 || err != nil {
+			t.Errorf("%s: %q after the end, %v", name, room[:n], err)
+		}
+		if a.Close(); name == "unix" { // has no reset
+			continue
+		}
+		a, b = pair()
+		b.Cut()
+		var err error
+		for end := time.Now().Add(5 * time.Second); err == nil && time.Now().Before(end); {
+			_, err = a.More(room)
+		}
+		if err == nil || a.End() != EndRST {
+			t.Errorf("%s: a reset gives %v, %s", name, err, a.End())
+		}
+	}
+}

@@ -281,17 +281,43 @@ func (r *Reader) Feed(n int, err error) {
 func (r *Reader) Buffered() bool { return len(r.buf) > r.at || r.err != nil }
 
 // Whole tells whether the next packet is there as a whole, so that [Reader.Next] does not wait for more of it.
-func (r *Reader) Whole() bool {
+func (r *Reader) Whole() bool { return whole(r.buf[min(r.at, len(r.buf)):]) > 0 }
+
+// Several tells whether the next two packets are there as a whole.
+func (r *Reader) Several() bool {
 	b := r.buf[min(r.at, len(r.buf)):]
+	n := whole(b)
+	return n > 0 && whole(b[n:]) > 0
+}
+
+// Acked takes the next packet if it is there and is a PUBACK of four bytes, as nearly all are: its packet identifier, without
+// the memory that [Reader.Next] takes for it; 0 for any other.
+func (r *Reader) Acked() (id uint16) {
+	const length = 4
+	b := r.buf[min(r.at, len(r.buf)):]
+	if len(b) < length || r.MaxSize > 0 && r.MaxSize < length || b[0] != byte(PUBACK)<<4 || b[1] != length-2 {
+		return 0
+	}
+	if id = uint16(b[2])<<8 | uint16(b[3]); id != 0 {
+		r.at += length
+	}
+	return id
+}
+
+// whole returns the length of the packet with which b begins, 0 where b does not hold all of it.
+func whole(b []byte) int {
 	length, shift := 0, 0
 	for i := 1; i < len(b) && i <= 4; i++ {
 		length |= int(b[i]&0x7F) << shift
 		shift += 7
 		if b[i]&0x80 == 0 {
-			return len(b) > i+length
+			if n := 1 + i + length; n <= len(b) {
+				return n
+			}
+			return 0
 		}
 	}
-	return false
+	return 0
 }
 
 // taken notes that n bytes were read behind rest bytes of room, and adapts how much is read

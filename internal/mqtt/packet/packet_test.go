@@ -627,14 +627,49 @@ func TestAnnotateCoversEveryByteAndHidesSecrets(t *testing.T) {
 
 // FuzzDecode: nothing panics; what is read strictly is written and read again alike;
 // lenient reading understands all that strict reading does; annotations stay inside.
+// short holds what a reader tells of what it has at hand to what it reads.
+func short(t *testing.T, b []byte, v Version) {
+	held := func() *Reader {
+		r := NewReader(bytes.NewReader(nil), v)
+		r.Feed(copy(r.Room(), b), nil)
+		return r
+	}
+	r, other := held(), held()
+	whole, several, id := r.Whole(), r.Several(), r.Acked()
+	p, _, err := other.Next()
+	ack, is := p.(*Puback)
+	if id != 0 && (err != nil || !is || ack.ID != id || ack.Code != 0 || len(ack.Properties) > 0) {
+		t.Fatalf("% x was taken for PUBACK #%d; it is %+v (%v)", b, id, p, err)
+	}
+	if lost := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); whole == lost && len(b) > 0 && b[0] != 0 {
+		var broken *Error
+		if !errors.As(err, &broken) {
+			t.Fatalf("% x: whole %v, read with %v", b, whole, err)
+		}
+	}
+	if id == 0 {
+		r.Next()
+	}
+	p, raw, err := r.Next()
+	again, same, erred := other.Next()
+	if !bytes.Equal(raw, same) || fmt.Sprint(err) != fmt.Sprint(erred) || !reflect.DeepEqual(p, again) {
+		t.Fatalf("% x goes on with % x (%v), and with % x (%v)", b, raw, err, same, erred)
+	}
+	if several && (errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)) {
+		t.Fatalf("% x holds several packets; after one comes %v", b, err)
+	}
+}
+
 func FuzzDecode(f *testing.F) {
 	r := rand.New(rand.NewPCG(5, 6))
+	f.Add([]byte{0x40, 2, 0, 7, 0x40, 2, 0, 8}, byte(V5))
 	for range 40 {
 		f.Add(randomPacket(r, V311).Append(nil, V311), byte(V311))
 		f.Add(randomPacket(r, V5).Append(nil, V5), byte(V5))
 	}
 	f.Fuzz(func(t *testing.T, frame []byte, level byte) {
 		v := []Version{V31, V311, V5}[level%3]
+		short(t, frame, v)
 		p, err := Decode(frame, v, Strict)
 		spans, violation := Annotate(frame, v)
 		if (err == nil) != (violation == nil) {
