@@ -195,11 +195,22 @@ type Judge struct {
 	followed map[string]bool            // parties whose sessions have something to keep
 	met      map[string]map[string]bool // clients whose own packets were seen, by party
 
+	present present // the message that is judged
+
 	excused func(rule RuleName, cl *Clause, topic string, at time.Time) bool // nil for none
 
 	eyes       map[string]*eye
+	eye        *eye // that was asked for last
 	names      []string // of the eyes, in the order in which they began
 	everywhere eye      // holds the deadlines of cells that were heard nowhere yet
+}
+
+// present is the memory for judging one message after another.
+type present struct {
+	message Message
+	pass    Pass
+	payload decoded
+	found   []Breach
 }
 
 // running is a rule at work.
@@ -299,15 +310,17 @@ func (j *Judge) Message(m Message) Judgement {
 		j.hold(cell, &m)
 		return out
 	}
-	if e := j.eyes[m.Eye]; e != nil {
-		cell.eye = e
+	if j.eye != nil { // that of m.Eye, since it was asked for above
+		cell.eye = j.eye
 	}
-	p := Pass{Fact: FactMessage, At: m.At, Clause: cl, Cell: cell, Message: &m, payload: &decoded{}}
+	x := &j.present
+	x.message, x.payload, x.found = m, decoded{}, nil
+	x.pass = Pass{Fact: FactMessage, At: m.At, Clause: cl, Cell: cell, Message: &x.message, payload: &x.payload, found: &x.found}
 	// Much of what devices say they have said before: then the verdict is known.
 	alike := cell.judged != nil && bytes.Equal(cell.judged, m.Payload)
-	p.found = &out.Breaches
-	j.look(&p, alike)
-	whole := j.hold(cell, &m)
+	j.look(&x.pass, alike)
+	out.Breaches = x.found
+	whole := j.hold(cell, &x.message)
 	if m.Copy {
 		// A stored copy says how things stood once: it ends no silence and mends no breach.
 		if cell.State == CellUnseen {
@@ -318,7 +331,7 @@ func (j *Judge) Message(m Message) Judgement {
 		cell.Count++
 	}
 	if whole && cell.decodable {
-		j.remember(cell, Sample{m.At, m.Payload, cl.Payload.Code()})
+		j.remember(cell, Sample{m.At, x.message.Payload, cl.Payload.Code()})
 	}
 	for i := range out.Breaches {
 		j.broken(cell, out.Breaches[i])
@@ -369,7 +382,7 @@ func (j *Judge) look(p *Pass, alike bool) {
 	}
 	if p.Fact == FactMessage && alike {
 		for _, b := range p.Cell.found {
-			p.rule = b.Rule
+			p.rule = &Rule{Name: b.Rule}
 			p.Breach(b)
 		}
 	}
@@ -378,7 +391,7 @@ func (j *Judge) look(p *Pass, alike bool) {
 		if r.Payload && (p.Fact != FactMessage || alike) {
 			continue
 		}
-		p.rule = r.Name
+		p.rule = r.Rule
 		r.look(p)
 	}
 	if p.Fact != FactMessage || alike {
@@ -407,7 +420,7 @@ func Examine(c *Contract, rules []*Rule, cl *Clause, b []byte) (found []Breach) 
 	}
 	for _, r := range rules {
 		if r.Payload {
-			p.rule = r.Name
+			p.rule = r
 			r.Start(c)(&p)
 		}
 	}

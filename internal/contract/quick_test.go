@@ -1,8 +1,10 @@
 package contract
 
 import (
+	"fmt"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"hodstone/internal/payload"
 )
@@ -48,6 +50,38 @@ func TestQuickAcceptsWhatIsSound(t *testing.T) {
 		`{"$ref":"#/$defs/a","type":"string","$defs":{"a":{}}}`, `false`} {
 		if s := schemaOf(t, more); s.quick != nil {
 			t.Errorf("%s is reduced to what it is not", more)
+		}
+	}
+}
+
+// TestPlainDateTime: it takes the days that there are, and no time that is none, whatever stands at a place of it.
+func TestPlainDateTime(t *testing.T) {
+	is := func(s string) bool { _, err := time.Parse(time.RFC3339, s); return err == nil }
+	for _, year := range []int{0, 1900, 2000, 2024, 2026, 9999} {
+		for month := range 14 {
+			for day := range 33 {
+				s := fmt.Sprintf("%04d-%02d-%02dT09:00:00Z", year, month, day)
+				if plainDateTime([]byte(s)) != is(s) {
+					t.Errorf("%s: %v", s, !is(s))
+				}
+			}
+		}
+	}
+	for _, s := range []string{"2026-11-23T09:00:00Z", "2026-11-23T09:00:00.25+01:30"} {
+		for i := range s {
+			for _, c := range []byte("0123456789-+:.TZtz /") {
+				if x := s[:i] + string(c) + s[i+1:]; plainDateTime([]byte(x)) && !is(x) {
+					t.Errorf("%s is taken", x)
+				}
+				if x := s[:i] + string(c) + s[i:]; plainDateTime([]byte(x)) && !is(x) {
+					t.Errorf("%s is taken", x)
+				}
+			}
+		}
+		for i := range s {
+			if plainDateTime([]byte(s[:i])) && !is(s[:i]) {
+				t.Errorf("%s is taken", s[:i])
+			}
 		}
 	}
 }

@@ -65,7 +65,7 @@ const (
 	FactSession
 )
 
-// Pass is one rule's look at one fact about one cell.
+// Pass is one rule's look at one fact about one cell. It is good for that look only: neither it nor its message may be kept.
 type Pass struct {
 	Fact    Fact
 	At      time.Time
@@ -75,7 +75,7 @@ type Pass struct {
 	Session *Session // of FactSession; then there is neither clause nor cell
 
 	judge   *Judge
-	rule    RuleName
+	rule    *Rule
 	payload *decoded
 	found   *[]Breach
 }
@@ -83,7 +83,7 @@ type Pass struct {
 // Breach reports that the message breaks the clause. The rule's name, time, place and sender are filled in.
 func (p *Pass) Breach(b Breach) {
 	m := p.Message
-	b.Rule, b.At = p.rule, p.At
+	b.Rule, b.At = p.rule.Name, p.At
 	if p.Cell != nil {
 		b.Clause, b.Topic, b.Instance = p.Clause.Name, p.Cell.Topic, p.Cell.Instance
 	}
@@ -146,7 +146,7 @@ func (d *Deadline) Met() {
 // Due sets a deadline for the cell: once it has been seen that nothing came by then, missed says what was
 // broken. Whoever missed it could not be seen to be late while the observer was blind: then it is given up.
 func (p *Pass) Due(at time.Time, missed func(now time.Time) Breach) *Deadline {
-	d := &Deadline{at: at, eye: p.judge.eyeOf(p.Cell), rule: p.rule, cell: p.Cell, missed: missed}
+	d := &Deadline{at: at, eye: p.judge.eyeOf(p.Cell), rule: p.rule.Name, cell: p.Cell, missed: missed}
 	if d.index = -1; d.eye.open || d.eye == &p.judge.everywhere && p.judge.allOpen() {
 		d.eye.due.add(d)
 	}

@@ -74,7 +74,7 @@ func (j *Judge) Session(s Session) (found []Breach) {
 	p := Pass{Fact: FactSession, At: s.At, Session: &s, judge: j, found: &found}
 	for i := range j.rules {
 		if r := &j.rules[i]; r.Sessions {
-			p.rule = r.Name
+			p.rule = r.Rule
 			r.look(&p)
 		}
 	}
@@ -111,7 +111,7 @@ func (p *Pass) Heard(filter string) bool {
 // DueOf sets a deadline for the client of the session: once its broker's observer has seen on until then, missed says
 // what was broken; a breach that expects nothing is none.
 func (p *Pass) DueOf(at time.Time, missed func(now time.Time) Breach) *Deadline {
-	d := &Deadline{at: at, rule: p.rule, index: -1, missed: missed, session: p.Session}
+	d := &Deadline{at: at, rule: p.rule.Name, index: -1, missed: missed, session: p.Session}
 	if e := p.judge.eyes[p.Session.Broker]; e != nil {
 		if d.eye = e; e.open {
 			e.due.add(d)

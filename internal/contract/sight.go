@@ -89,7 +89,11 @@ func (j *Judge) Before(name string, at time.Time) []Breach { return j.passed(nam
 
 // passed is Seen; deadlines at the very moment count where they are included.
 func (j *Judge) passed(name string, until time.Time, included bool) (out []Breach) {
-	e := j.eyes[name]
+	e := j.eye
+	if e == nil || e.name != name {
+		e = j.eyes[name]
+		j.eye = e
+	}
 	if e == nil || !e.open {
 		return nil
 	}

@@ -2,6 +2,7 @@ package trace
 
 import (
 	"hash/maphash"
+	"math/bits"
 	"slices"
 	"strings"
 	"time"
@@ -43,6 +44,7 @@ type Journey struct {
 	conn int
 	key  alikeKey
 	one  [1]Hop // room for the first of Hops, which most have alone
+	in   *alike // with which it may still arrive; nil where it may not
 }
 
 // Tapped says what became of a message at a tap.
@@ -102,10 +104,17 @@ const journeyAge = 10 * time.Second
 // alike are messages with the same topic and payload that may still arrive somewhere,
 // oldest first.
 type alike struct {
-	all  []*Journey
-	gone int            // how many were taken away at the front
-	next map[string]int // by receiver: those before have reached it, counted with the gone
-	one  [1]*Journey    // room for the first of all, which most are alone
+	key   alikeKey
+	chain *alike // the next in its place of the table
+	all   []*Journey
+	first time.Time // when the oldest was sent
+	gone  int       // how many were taken away at the front
+	// Those before a place have reached a receiver: that of the one that asked first, and by the others' names. Places are
+	// counted with the gone.
+	who   string
+	place int
+	next  map[string]int
+	one   [1]*Journey // room for the first of all, which most are alone
 }
 
 type ackKey struct {
@@ -115,15 +124,54 @@ type ackKey struct {
 
 // fresh takes away what is too old to be matched.
 func (a *alike) fresh(now time.Time) {
-	for len(a.all) > 0 && now.Sub(a.all[0].SentAt) > journeyAge {
+	for len(a.all) > 0 && now.Sub(a.first) > journeyAge {
 		a.drop()
 	}
 }
 
 func (a *alike) drop() {
+	a.all[0].in = nil
 	a.all[0] = nil
 	a.all = a.all[1:]
 	a.gone++
+	a.begins()
+}
+
+func (a *alike) begins() {
+	if len(a.all) > 0 {
+		a.first = a.all[0].SentAt
+	}
+}
+
+// take takes one out, wherever it stands.
+func (a *alike) take(j *Journey) {
+	switch i := slices.Index(a.all, j); {
+	case i == 0:
+		a.drop()
+	case i > 0:
+		j.in = nil
+		a.all = slices.Delete(slices.Clone(a.all), i, i+1)
+		a.who, a.place, a.next = "", 0, nil // places have changed: they are found again
+	}
+}
+
+// reached returns the place before which all have reached a receiver, and moved sets it.
+func (a *alike) reached(client string) int {
+	if a.who == client {
+		return a.place
+	}
+	return a.next[client]
+}
+
+func (a *alike) moved(client string, place int) {
+	switch {
+	case a.who == client || a.who == "":
+		a.who, a.place = client, place
+	case a.next == nil:
+		a.next = map[string]int{client: place}
+	default:
+		a.next[client] = place
+	}
 }
 
 // arrive returns the oldest that fits and has not reached the receiver, or nil.
@@ -134,14 +182,11 @@ func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 		}
 		return nil
 	}
-	if a.next == nil {
-		a.next = map[string]int{}
-	}
-	i := max(0, a.next[client]-a.gone)
+	i := max(0, a.reached(client)-a.gone)
 	for i < len(a.all) && a.all[i].reached(client) {
 		i++
 	}
-	a.next[client] = i + a.gone
+	a.moved(client, i+a.gone)
 	for ; i < len(a.all); i++ {
 		if j := a.all[i]; qos <= j.QoS && (j.SentSeq > since || j.Will) && !j.reached(client) {
 			return j
@@ -172,7 +217,7 @@ func (h *Hop) compare(m *Meaning, published packet.QoS) {
 type Journeys struct {
 	limit int
 	all   []*Journey
-	open  map[alikeKey]*alike   // by topic and payload, those that may still arrive
+	open  table                 // by topic and payload, those that may still arrive
 	acks  map[ackKey]*Journey   // by publisher and packet identifier, those not complete
 	since map[string]began      // when a client's session began: nothing older reaches it live
 	order []string              // the clients of since, oldest first
@@ -181,6 +226,8 @@ type Journeys struct {
 	alien string                // the one client that got messages of unknown senders
 	more  bool                  // there are more such clients than one
 	letGo map[string]bool       // clients whose message that a tap kept back goes on next
+	spare []*alike              // to be used again
+	old   *Journey              // the one that was forgotten last, to be used again
 }
 
 // began is where a session began.
@@ -209,7 +256,7 @@ const (
 func NewJourneys(limit int) *Journeys {
 	return &Journeys{
 		limit: limit,
-		open:  map[alikeKey]*alike{},
+		open:  newTable(limit),
 		acks:  map[ackKey]*Journey{},
 		since: map[string]began{},
 		wills: map[string]*testament{},
@@ -218,11 +265,11 @@ func NewJourneys(limit int) *Journeys {
 	}
 }
 
-// All returns the journeys kept, oldest first.
+// All returns the journeys kept, oldest first. They are good until the next event is added.
 func (js *Journeys) All() []*Journey { return js.all }
 
 // Add takes in the next event and returns the journey it belongs to, or nil. For a
-// PUBLISH received the last hop is the event's.
+// PUBLISH received the last hop is the event's. A journey's memory is used again once it is no longer kept.
 func (js *Journeys) Add(e *Event) *Journey {
 	switch e.Kind {
 	case Sent, Received:
@@ -342,6 +389,43 @@ func (js *Journeys) willOf(name string, p *packet.Publish, at time.Time) *testam
 // alikeKey is a topic and a payload, by their lengths and hashes, so that they are not held, nor compared byte by byte.
 type alikeKey struct{ lengths, topic, payload uint64 }
 
+// table finds messages that are alike by their key, which is a hash already. It has places for more journeys than are kept.
+type table struct {
+	places []*alike // those of a place are chained
+	bits   uint64
+}
+
+func newTable(most int) table {
+	const room = 4 // so that places are seldom shared
+	n := 1 << bits.Len(uint(max(1, room*most)))
+	return table{make([]*alike, n), uint64(n - 1)}
+}
+
+func (t *table) place(k alikeKey) **alike { return &t.places[(k.payload^k.topic)&t.bits] }
+
+func (t *table) find(k alikeKey) *alike {
+	a := *t.place(k)
+	for a != nil && a.key != k {
+		a = a.chain
+	}
+	return a
+}
+
+func (t *table) put(a *alike) {
+	p := t.place(a.key)
+	a.chain, *p = *p, a
+}
+
+func (t *table) cut(a *alike) {
+	p := t.place(a.key)
+	for *p != nil && *p != a {
+		p = &(*p).chain
+	}
+	if *p == a {
+		*p = a.chain
+	}
+}
+
 var alikeSeed = maphash.MakeSeed()
 
 func key(topic string, payload []byte) alikeKey {
@@ -377,7 +461,8 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 			j.Tap = TapChanged
 		}
 	}
-	j := &Journey{
+	j := js.blank()
+	*j = Journey{
 		Topic:   e.Topic(),
 		Payload: payload.Keep(p.Payload, keptPayload),
 		key:     k,
@@ -400,6 +485,15 @@ func (js *Journeys) sent(e *Event, p *packet.Publish) *Journey {
 	}
 	js.opens(j, e.At)
 	js.keep(j)
+	return j
+}
+
+// blank is memory for a journey: that of the one that was forgotten last, if any.
+func (js *Journeys) blank() *Journey {
+	j := js.old
+	if js.old = nil; j == nil {
+		j = &Journey{}
+	}
 	return j
 }
 
@@ -440,30 +534,42 @@ func (js *Journeys) throughTap(client string, p *packet.Publish, k alikeKey) *Jo
 
 // closes lets the journey's message arrive nowhere any more.
 func (js *Journeys) closes(j *Journey) {
-	a := js.open[j.key]
+	a := j.in
 	if a == nil {
 		return
 	}
-	if i := slices.Index(a.all, j); i >= 0 {
-		a.all = slices.Delete(slices.Clone(a.all), i, i+1)
-		a.next = nil // places have changed: they are found again
-	}
+	a.take(j)
 	if len(a.all) == 0 {
-		delete(js.open, j.key)
+		js.shut(a)
 	}
 }
 
 // opens lets the journey's message arrive.
 func (js *Journeys) opens(j *Journey, now time.Time) {
 	k := j.key
-	a := js.open[k]
+	a := js.open.find(k)
 	if a == nil {
 		a = &alike{}
+		if n := len(js.spare); n > 0 {
+			a, js.spare = js.spare[n-1], js.spare[:n-1]
+		}
+		*a = alike{key: k}
 		a.all = a.one[:0]
-		js.open[k] = a
+		js.open.put(a)
 	}
 	a.fresh(now)
-	a.all = append(a.all, j)
+	j.in = a
+	if a.all = append(a.all, j); len(a.all) == 1 {
+		a.begins()
+	}
+}
+
+// shut forgets messages that are alike, of which none is left.
+func (js *Journeys) shut(a *alike) {
+	const most = 100
+	if js.open.cut(a); len(js.spare) < most {
+		js.spare = append(js.spare, a)
+	}
 }
 
 func (js *Journeys) keep(j *Journey) {
@@ -474,12 +580,12 @@ func (js *Journeys) keep(j *Journey) {
 		if k := (ackKey{old.Sender, old.id}); old.QoS > 0 && js.acks[k] == old {
 			delete(js.acks, k)
 		}
-		k := old.key
-		if a := js.open[k]; a != nil && len(a.all) > 0 && a.all[0] == old {
-			if a.drop(); len(a.all) == 0 {
-				delete(js.open, k)
+		if a := old.in; a != nil {
+			if a.take(old); len(a.all) == 0 {
+				js.shut(a)
 			}
 		}
+		js.old = old
 	}
 }
 
@@ -488,7 +594,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 	hop := Hop{Client: e.Client, Seq: e.Seq, At: e.At, QoS: p.QoS, Retain: p.Retain, Copy: e.Meaning.Copied()}
 	k := key(name, p.Payload)
 	if !hop.Copy {
-		if a := js.open[k]; a != nil {
+		if a := js.open.find(k); a != nil {
 			a.fresh(e.At)
 			if j := a.arrive(e.Client, p.QoS, js.since[e.Client].seq); j != nil {
 				hop.Delay = e.At.Sub(j.SentAt)
@@ -502,7 +608,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 				return j
 			}
 			if len(a.all) == 0 {
-				delete(js.open, k)
+				js.shut(a)
 			}
 		}
 		if w := js.willOf(name, p, e.At); w != nil && p.QoS <= w.QoS {

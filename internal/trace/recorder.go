@@ -38,10 +38,13 @@ func Record(src Source, logs ...*Log) client.Hooks { return NewRecorder(src, log
 // Hooks returns the hooks of a client whose source this recorder has.
 func (r *Recorder) Hooks() client.Hooks {
 	return client.Hooks{
-		Sent:     func(p packet.Packet, raw []byte) { r.packet(Sent, p, raw) },
-		Held:     func(p packet.Packet, raw []byte) { r.packet(Held, p, raw) },
-		Lost:     func(p packet.Packet, raw []byte) { r.packet(Lost, p, raw) },
-		Received: func(p packet.Packet, raw []byte, err error) { r.Add(received(p, raw, err)) },
+		Sent: func(p packet.Packet, raw []byte) { r.packet(Sent, p, raw) },
+		Held: func(p packet.Packet, raw []byte) { r.packet(Held, p, raw) },
+		Lost: func(p packet.Packet, raw []byte) { r.packet(Lost, p, raw) },
+		Received: func(p packet.Packet, raw []byte, err error) {
+			e := received(p, raw, err)
+			r.add(&e)
+		},
 		Link: func(l client.LinkEvent, by client.Blame, text string) {
 			r.Add(Event{Kind: Link, Link: l, By: by, Text: text})
 		},
@@ -56,7 +59,7 @@ func (r *Recorder) packet(k Kind, p packet.Packet, raw []byte) {
 			e.Broken = err.Error()
 		}
 	}
-	r.Add(e)
+	r.add(&e)
 }
 
 func received(p packet.Packet, raw []byte, err error) Event {
@@ -68,7 +71,9 @@ func received(p packet.Packet, raw []byte, err error) Event {
 }
 
 // Add completes the event and adds it to the logs. An event without a time gets the present one.
-func (r *Recorder) Add(e Event) {
+func (r *Recorder) Add(e Event) { r.add(&e) }
+
+func (r *Recorder) add(e *Event) {
 	e.Client, e.Role, e.Broker, e.Version = r.src.Client, r.src.Role, r.src.Broker, r.src.Version
 	if e.At.IsZero() {
 		e.At = time.Now()
@@ -88,8 +93,10 @@ func (r *Recorder) Add(e Event) {
 			e.Meaning = Meaning{Topic: p.Topic, Flag: true}
 		}
 	}
-	e = Redact(e)
+	if e.mayTell() {
+		*e = Redact(*e)
+	}
 	for _, l := range r.logs {
-		l.Add(e)
+		l.add(e)
 	}
 }

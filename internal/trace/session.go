@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"strings"
 	"time"
 
 	"hodstone/internal/mqtt/packet"
@@ -79,6 +80,7 @@ type asked struct {
 type session struct {
 	out, in  map[uint32]string // topic aliases set by the client, and by the broker
 	grants   []grant
+	covers   map[string][]int32 // which of them match a topic, as far as that was asked; nil after each change
 	pending  []asked
 	clean    bool // CONNECT asked for a new session
 	whole    bool
@@ -104,7 +106,7 @@ func (s *session) take(k Kind, p packet.Packet, v packet.Version, at time.Time) 
 		}
 		// 3.1 does not tell of its sessions: then only a clean start is sure.
 		if fresh := !p.SessionPresent && (v != packet.V31 || s.clean); fresh {
-			s.grants, s.whole = nil, true
+			s.grants, s.covers, s.whole = nil, nil, true
 		}
 	case *packet.Subscribe:
 		s.pending = append(s.pending, asked{id: p.ID, subs: p.Subscriptions})
@@ -149,14 +151,14 @@ func (s *session) grant(sub packet.Subscription, qos packet.QoS, at time.Time) {
 	if g.rap && sub.RetainHandling != packet.RetainDontSend {
 		g.greets = at.Add(greeting)
 	}
-	s.grants = append(s.grants, g)
+	s.grants, s.covers = append(s.grants, g), nil
 }
 
 func (s *session) revoke(filter string) {
 	_, plain, _ := topic.CutShare(filter)
 	for i := range s.grants {
 		if s.grants[i].filter == plain {
-			s.grants = append(s.grants[:i], s.grants[i+1:]...)
+			s.grants, s.covers = append(s.grants[:i], s.grants[i+1:]...), nil
 			return
 		}
 	}
@@ -171,11 +173,8 @@ func (s *session) arrived(p *packet.Publish, at time.Time) Meaning {
 	}
 	keeps, drops := false, false
 	var greets *grant
-	for i := range s.grants {
+	for _, i := range s.matching(m.Topic) {
 		g := &s.grants[i]
-		if g.filter != "#" && !topic.Match(g.filter, m.Topic) || g.filter == "#" && m.Topic[0] == '$' {
-			continue
-		}
 		m.Promised |= 1 << g.qos
 		m.Granted = max(m.Granted, g.qos)
 		if !g.rap {
@@ -210,6 +209,27 @@ func (s *session) arrived(p *packet.Publish, at time.Time) Meaning {
 	}
 	m.Flag = keeps && !drops && m.Stored == StorageLive
 	return m
+}
+
+// maxCovers bounds for how many topics it is known which subscriptions match.
+const maxCovers = 2000
+
+// matching returns which grants match a topic.
+func (s *session) matching(name string) []int32 {
+	which, known := s.covers[name]
+	if known {
+		return which
+	}
+	for i := range s.grants {
+		if topic.Match(s.grants[i].filter, name) {
+			which = append(which, int32(i))
+		}
+	}
+	if s.covers == nil || len(s.covers) >= maxCovers {
+		s.covers = map[string][]int32{}
+	}
+	s.covers[strings.Clone(name)] = which // the packet is not held by it
+	return which
 }
 
 // resolve returns a message's topic name, taking in the alias that it sets.

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"hash/maphash"
 	"sort"
 	"time"
 
@@ -35,7 +36,7 @@ type TopicStatistics struct {
 	Payload  []byte // of the last; the first of it, where it is long
 
 	sent    tally
-	ours    alikeKey // of the last that a client of ours published
+	ours    uint64 // the hash of the payload that a client of ours published last
 	byWhom  map[string]*tally
 	perTime meter.Meter
 }
@@ -68,6 +69,9 @@ type Statistics struct {
 	topics  map[string]*TopicStatistics
 	clients map[string]*ClientStatistics
 	last    time.Time
+	// Those of the event before: the next is often of the same.
+	lastClient *ClientStatistics
+	lastTopic  *TopicStatistics
 }
 
 // NewStatistics returns empty statistics.
@@ -119,6 +123,9 @@ func (s *Statistics) Add(e *Event) {
 
 func (s *Statistics) client(e *Event) *ClientStatistics {
 	name := e.Client
+	if c := s.lastClient; c != nil && c.Client == name {
+		return c
+	}
 	c := s.clients[name]
 	if c == nil && len(s.clients) >= maxClients {
 		name = othersCalled
@@ -128,6 +135,7 @@ func (s *Statistics) client(e *Event) *ClientStatistics {
 		c = &ClientStatistics{Client: name, Role: e.Role, Broker: e.Broker}
 		s.clients[name] = c
 	}
+	s.lastClient = c
 	return c
 }
 
@@ -136,7 +144,10 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 	if name == "" {
 		return // under an alias that was never set
 	}
-	t := s.topics[name]
+	t := s.lastTopic
+	if t == nil || t.Topic != name {
+		t = s.topics[name]
+	}
 	if t == nil && len(s.topics) >= maxTopics {
 		name = othersCalled
 		t = s.topics[name]
@@ -145,8 +156,9 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 		t = &TopicStatistics{Topic: name, byWhom: map[string]*tally{}}
 		s.topics[name] = t
 	}
+	s.lastTopic = t
 	t.Last, t.LastSeq, t.Payload = e.At, e.Seq, payload.Keep(p.Payload, keptPayload)
-	k := key(name, p.Payload)
+	k := maphash.Bytes(alikeSeed, p.Payload)
 	if e.Kind == Sent {
 		t.ours = k
 	}

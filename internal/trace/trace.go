@@ -129,7 +129,7 @@ func (e *Event) Own() bool {
 // is too slow is told how many it missed. Safe for concurrent use.
 type Log struct {
 	mu      sync.Mutex
-	ring    []Event       // event n stands at place (n-1) modulo capacity; it grows up to that
+	ring    [][]Event     // event n stands at place (n-1) modulo capacity, in pages, which come as they are needed
 	room    int           // capacity
 	next    uint64        // the next event's number
 	first   uint64        // the oldest that is kept, if the ring has not gone beyond it
@@ -144,22 +144,32 @@ const MaxBytes = 96 << 20
 // NewLog returns a log that keeps the given number of events.
 func NewLog(capacity int) *Log { return &Log{room: capacity, next: 1} }
 
+// pageLength is how many events stand in a page of a log.
+const pageLength = 256
+
 // at returns the place of an event that is kept.
-func (l *Log) at(seq uint64) *Event { return &l.ring[(seq-1)%uint64(l.room)] }
+func (l *Log) at(seq uint64) *Event {
+	place := (seq - 1) % uint64(l.room)
+	return &l.ring[place/pageLength][place%pageLength]
+}
 
 // Add numbers the event and keeps it.
-func (l *Log) Add(e Event) {
+func (l *Log) Add(e Event) { l.add(&e) }
+
+// add is Add for who goes on using the event, which it does not change.
+func (l *Log) add(e *Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	e.Seq = l.next
-	if len(l.ring) < l.room {
-		l.ring = append(l.ring, Event{})
+	seq := l.next
+	if filled := uint64(len(l.ring)) * pageLength; seq > filled && filled < uint64(l.room) {
+		l.ring = append(l.ring, make([]Event, min(pageLength, uint64(l.room)-filled)))
 	}
-	place := l.at(e.Seq)
+	place := l.at(seq)
 	l.bytes += len(e.Raw) - len(place.Raw)
-	*place = e
+	*place = *e
+	place.Seq = seq
 	l.next++
-	for l.bytes > MaxBytes && l.oldest() < e.Seq {
+	for l.bytes > MaxBytes && l.oldest() < seq {
 		old := l.at(l.oldest())
 		l.bytes -= len(old.Raw)
 		l.first = old.Seq + 1
@@ -266,16 +276,19 @@ func trusted(spans []packet.Span, raw []byte) (end int) {
 	return end
 }
 
+// mayTell tells whether the event is of a packet that may hold a secret.
+func (e *Event) mayTell() bool {
+	if len(e.Raw) == 0 {
+		return false
+	}
+	t := packet.Type(e.Raw[0] >> 4)
+	return t == packet.CONNECT || t == packet.AUTH || t == packet.CONNACK && e.Version == packet.V5
+}
+
 // Redact masks passwords and authentication data in the event, at equal length, so
 // that no reader can show them.
 func Redact(e Event) Event {
-	if len(e.Raw) == 0 {
-		return e
-	}
-	switch t := packet.Type(e.Raw[0] >> 4); {
-	case t == packet.CONNECT || t == packet.AUTH:
-	case t == packet.CONNACK && e.Version == packet.V5:
-	default:
+	if !e.mayTell() {
 		return e
 	}
 	spans, err := packet.Annotate(e.Raw, e.Version)

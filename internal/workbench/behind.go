@@ -162,11 +162,7 @@ func (b *Bench) late(since time.Time, used map[string]bool) string {
 }
 
 // when is the time to judge an observer's packet by.
-func (o *observing) when(e *trace.Event, j *trace.Journey) time.Time {
-	x := o.eyes[e.Broker]
-	if x == nil {
-		return e.At
-	}
+func (x *eyes) when(e *trace.Event, j *trace.Journey) time.Time {
 	if j != nil && e.Publish() != nil && !e.Meaning.Copied() && j.Sender != "" && !j.Will && j.Resent == 0 &&
 		len(j.Hops) > 0 {
 		if hop := &j.Hops[len(j.Hops)-1]; !hop.Copy {

@@ -246,13 +246,17 @@ func (o *observing) event(e *trace.Event) {
 	if e.Kind != trace.Received {
 		return
 	}
-	at := o.when(e, j)
+	x := o.eyes[e.Broker]
+	at := e.At
+	if x != nil {
+		at = x.when(e, j)
+	}
 	if m != nil && j != nil && !e.Own() && !o.tried[string(m.Payload)] && !o.loaded[e.Topic()] {
-		o.message(e, m, j, at)
+		o.message(e, m, j, x, at)
 	}
 	o.missing(o.judge.Seen(e.Broker, at))
-	if _, is := e.Packet.(*packet.Pingresp); is && o.eyes[e.Broker] != nil && o.eyes[e.Broker].thawed {
-		o.eyes[e.Broker].thawed = false
+	if _, is := e.Packet.(*packet.Pingresp); is && x != nil && x.thawed {
+		x.thawed = false
 		o.sees(e.Broker, e.At)
 	}
 }
@@ -313,10 +317,9 @@ func (o *observing) linked(e *trace.Event) {
 	}
 }
 
-// message lets the judge judge what an observer got, as of a time.
-func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey, at time.Time) {
-	hop := j.Hops[len(j.Hops)-1]
-	eyes := o.eyes[e.Broker]
+// message lets the judge judge what an observer got with its eyes, which may be nil, as of a time.
+func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey, eyes *eyes, at time.Time) {
+	hop := &j.Hops[len(j.Hops)-1]
 	msg := contract.Message{
 		At:          at,
 		Seq:         e.Seq,

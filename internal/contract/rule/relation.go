@@ -173,7 +173,7 @@ func (x *related) follows(p *contract.Pass, values map[string]string, shared []s
 		return
 	}
 	x.causes[k], _ = p.Clause.Payload.Code().Decode(p.Message.Payload)
-	m := p.Message
+	m := *p.Message
 	x.waiting[k] = p.Due(p.At.Add(x.Within), func(time.Time) contract.Breach {
 		return contract.Breach{Keyword: x.Name, Expected: fmt.Sprintf("%s within %s", x.Follow, x.Within),
 			Seen: "nothing like it", Sender: m.Sender, Seq: m.Seq, Payload: m.Payload}

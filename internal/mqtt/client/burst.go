@@ -37,7 +37,7 @@ func (k *conn) put(raw []byte, quick bool, since time.Duration) error {
 			_, err := k.link.Write(raw)
 			return err
 		}
-		b = &burst{changed: sync.NewCond(&k.writeMu)}
+		b = &burst{changed: sync.NewCond(&k.writeMu), pending: spare()}
 		k.burst = b
 		go k.pour(b)
 	}
@@ -119,9 +119,22 @@ func (k *conn) room() {
 	}
 }
 
+// spare is memory for a burst, of one that is over where there is any.
+func spare() []byte { return (*buffers.Get().(*[]byte))[:0] }
+
+func spares(some ...[]byte) {
+	for _, b := range some {
+		if cap(b) > 0 && cap(b) <= 2*burstBuffer {
+			buffers.Put(&b)
+		}
+	}
+}
+
+var buffers = sync.Pool{New: func() any { return new([]byte) }}
+
 // pour writes what a burst collects until nothing is left.
 func (k *conn) pour(b *burst) {
-	var batch []byte
+	batch := spare()
 	k.writeMu.Lock()
 	defer k.writeMu.Unlock()
 	for len(b.pending) > 0 && b.err == nil {
@@ -134,6 +147,8 @@ func (k *conn) pour(b *burst) {
 		b.changed.Broadcast()
 	}
 	b.done = true
+	spares(batch, b.pending)
+	b.pending = nil
 	if k.burst == b {
 		k.burst = nil
 	}
