@@ -200,7 +200,7 @@ type Judge struct {
 	excused func(rule RuleName, cl *Clause, topic string, at time.Time) bool // nil for none
 
 	eyes       map[string]*eye
-	eye        *eye // that was asked for last
+	eye        *eye     // that was asked for last
 	names      []string // of the eyes, in the order in which they began
 	everywhere eye      // holds the deadlines of cells that were heard nowhere yet
 }

@@ -312,19 +312,30 @@ func (t *text) array(depth int) bool {
 func (t *text) str() (s []byte, ok bool) {
 	begin, ascii := t.at+1, true
 	for i := begin; i < len(t.b); i++ {
-		switch c := t.b[i]; {
+		c := t.b[i]
+		if !special[c] {
+			continue
+		}
+		switch {
 		case c == '"':
 			t.at = i + 1
 			s = t.b[begin:i]
 			return s, ascii || utf8.Valid(s)
-		case c < ' ' || c == '\\':
+		case c < utf8.RuneSelf:
 			return nil, false
-		case c >= utf8.RuneSelf:
-			ascii = false
 		}
+		ascii = false
 	}
 	return nil, false
 }
+
+// special are the bytes that do not simply belong to a string.
+var special = func() (out [256]bool) {
+	for c := range out {
+		out[c] = c < ' ' || c == '"' || c == '\\' || c >= utf8.RuneSelf
+	}
+	return out
+}()
 
 // number takes a number without an exponent.
 func (t *text) number() (s []byte, ok bool) {

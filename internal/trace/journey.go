@@ -177,10 +177,14 @@ func (a *alike) moved(client string, place int) {
 // arrive returns the oldest that fits and has not reached the receiver, or nil.
 func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 	if len(a.all) == 1 { // as most are
-		if j := a.all[0]; qos <= j.QoS && (j.SentSeq > since || j.Will) && !j.reached(client) {
-			return j
+		j := a.all[0]
+		if qos > j.QoS || j.SentSeq <= since && !j.Will || j.reached(client) {
+			return nil
 		}
-		return nil
+		if a.who == "" || a.who == client { // it reaches it now
+			a.who, a.place = client, a.gone+1
+		}
+		return j
 	}
 	i := max(0, a.reached(client)-a.gone)
 	for i < len(a.all) && a.all[i].reached(client) {

@@ -3,7 +3,6 @@
 package trace
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -92,8 +91,11 @@ func (e *Event) Publish() *packet.Publish {
 // Topic returns the topic name of the PUBLISH that the event carries, with an alias resolved; "" where it
 // is unknown.
 func (e *Event) Topic() string {
+	if e.Meaning.Topic != "" {
+		return e.Meaning.Topic
+	}
 	if p := e.Publish(); p != nil {
-		return cmp.Or(e.Meaning.Topic, p.Topic)
+		return p.Topic
 	}
 	return ""
 }
@@ -104,8 +106,11 @@ const OwnTopics = "hodstone"
 
 // OwnTopic tells whether a topic belongs to Hodstone's own looking.
 func OwnTopic(name string) bool {
+	if name == "" || name[0] != OwnTopics[0] && name[0] != '/' { // as with most
+		return false
+	}
 	name = strings.TrimPrefix(name, "/")
-	if !strings.HasPrefix(name, OwnTopics) { // as with most
+	if !strings.HasPrefix(name, OwnTopics) {
 		return false
 	}
 	first, _, deeper := strings.Cut(name, "/")

@@ -107,12 +107,13 @@ func (b *behind) late(now time.Time) time.Duration {
 func (b *behind) came(a arrival) {
 	b.ring[b.count%len(b.ring)] = a
 	b.count++
-	others := b.by > 0 && a.at.Sub(b.knew) <= b.by || // it was behind, and has not caught up since
-		!b.waiting(a.at, a.sender).IsZero()
+	knew := b.knew
 	if b.knew = a.at; a.delay < behindFrom {
 		b.by = 0
 		return
 	}
+	others := b.by > 0 && a.at.Sub(knew) <= b.by || // it was behind, and has not caught up since
+		!b.waiting(a.at, a.sender).IsZero()
 	least := a.delay
 	for i := range min(b.count, len(b.ring)) {
 		if x := &b.ring[i]; a.at.Sub(x.at) <= behindOver {
@@ -195,14 +196,13 @@ func (b *behind) tapped(sender string) {
 	}
 }
 
-// departs takes in what a client publishes, if an observer is to get it.
-func (o *observing) departs(e *trace.Event) {
+// departs takes in what a client publishes, if an observer is to get it; m is the PUBLISH, if any.
+func (o *observing) departs(e *trace.Event, m *packet.Publish, own bool) {
 	x := o.eyes[e.Broker]
-	if x == nil || e.Own() || e.Role != trace.RoleDevice && e.Role != trace.RolePeer {
+	if x == nil || own || e.Role != trace.RoleDevice && e.Role != trace.RolePeer {
 		return
 	}
 	name, beyond := strings.CutSuffix(e.Client, trace.Beyond)
-	m := e.Publish()
 	switch {
 	case beyond && e.Role == trace.RolePeer:
 		if e.Kind == trace.Sent && m != nil || e.Kind == trace.Line && e.Text == trace.TapKeeps {

@@ -48,10 +48,10 @@ func (o *observer) askFacts(ctx context.Context) {
 
 // fact takes in what a broker tells of itself, and tells whether the event is that.
 func (o *observing) fact(e *trace.Event) bool {
-	m := e.Publish()
-	if m == nil || e.Role != trace.RoleObserver || e.Kind != trace.Received || !strings.HasPrefix(e.Topic(), "$") {
+	if e.Kind != trace.Received || e.Role != trace.RoleObserver || !strings.HasPrefix(e.Topic(), "$") {
 		return false
 	}
+	m := e.Publish()
 	all := o.facts[e.Broker]
 	f := Fact{Topic: e.Topic(), What: e.Topic(), Value: string(m.Payload[:min(len(m.Payload), factBytes)]), At: e.At}
 	for _, x := range topic.Told() {

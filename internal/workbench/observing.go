@@ -52,8 +52,9 @@ type observing struct {
 	opened     map[string]*bool              // whether a stand-in's client came by TLS
 	peers      map[string]*peer              // who is not ours, and whose own packets are seen, by name
 	contract   *contract.Contract
-	drafts     *Drafter // of what no clause covers; nil before any
-	taken      int      // messages for drafts at this look at the trace
+	drafts     *Drafter           // of what no clause covers; nil before any
+	sent       *contract.Envelope // of the last message; those that are alike share it, and nobody changes it
+	taken      int                // messages for drafts at this look at the trace
 }
 
 // eyes is what an observer is known to be able to see.
@@ -96,7 +97,7 @@ func (o *observing) init(c *contract.Contract) {
 	), trace.NewStatistics(), reach.NewMonitor()
 	o.contract, o.players, o.opened = c, map[string]Player{}, map[string]*bool{}
 	o.analysed, o.eyes, o.own = 1, map[string]*eyes{}, map[string]bool{}
-	o.findings = make([]numbered, traceLength)
+	o.findings, o.sent = make([]numbered, traceLength), &contract.Envelope{}
 }
 
 // Observation judges what one observer gets, with the whole trace for telling who sent what: for commands that
@@ -146,7 +147,7 @@ func (x *Observation) Blind() string {
 // something comes, but not more often than every [watchEvery].
 func (b *Bench) watch() {
 	next := uint64(1)
-	room := make([]trace.Event, 2000)
+	room := make([]trace.Event, 256)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for b.ctx.Err() == nil {
@@ -231,11 +232,12 @@ func (o *observing) event(e *trace.Event) {
 	if m != nil && e.Role == trace.RoleCheck && e.Kind == trace.Sent && !trace.OwnTopic(e.Topic()) {
 		o.tries(m)
 	}
-	if m != nil && !e.Own() && (e.Kind == trace.Sent || e.Kind == trace.Received) {
+	own := e.Own()
+	if m != nil && !own && (e.Kind == trace.Sent || e.Kind == trace.Received) {
 		o.traffic.Add(e.At)
 	}
 	if !o.own[e.Client] || e.Role == trace.RoleCheck { // a check may call its own client by the same name
-		o.departs(e)
+		o.departs(e, m, own)
 		o.session(e)
 		return
 	}
@@ -251,7 +253,7 @@ func (o *observing) event(e *trace.Event) {
 	if x != nil {
 		at = x.when(e, j)
 	}
-	if m != nil && j != nil && !e.Own() && !o.tried[string(m.Payload)] && !o.loaded[e.Topic()] {
+	if m != nil && j != nil && !own && !o.tried[string(m.Payload)] && !o.loaded[e.Topic()] {
 		o.message(e, m, j, x, at)
 	}
 	o.missing(o.judge.Seen(e.Broker, at))
@@ -338,7 +340,10 @@ func (o *observing) message(e *trace.Event, m *packet.Publish, j *trace.Journey,
 		Properties:  m.Properties,
 	}
 	if j.Sender != "" {
-		msg.Sent = &contract.Envelope{QoS: j.QoS, Retain: j.Retain, Version: j.Version, Properties: j.Properties}
+		if x := o.sent; len(j.Properties) > 0 || x.QoS != j.QoS || x.Retain != j.Retain || x.Version != j.Version || len(x.Properties) > 0 {
+			o.sent = &contract.Envelope{QoS: j.QoS, Retain: j.Retain, Version: j.Version, Properties: j.Properties}
+		}
+		msg.Sent = o.sent
 	}
 	if j.Role == trace.RoleDevice || j.Role == trace.RolePeer {
 		msg.Party = o.players[j.Sender].Party

@@ -106,6 +106,7 @@ type Client struct {
 	received map[uint16]bool    // QoS 2 packet identifiers not yet released by the broker
 	ended    error              // how the last connection ended
 	pace     link.Pace          // of the links
+	named    string             // the topic that was found to be one last
 	assigned string             // the client identifier that the broker gave (5.0 §3.2.2.3.7)
 	replies  replies            // requests that wait for their responses
 }

@@ -250,9 +250,13 @@ func (c *Client) Start(p packet.Publish) (*Publication, error) {
 		return nil, err
 	}
 	if p.QoS == 0 {
-		sent := p
-		sent.ID, sent.Dup = 0, false
-		return &Publication{Packet: &sent, c: c}, k.send(&sent)
+		x := &struct { // one piece of memory for both
+			sent packet.Publish
+			pub  Publication
+		}{sent: p}
+		x.sent.ID, x.sent.Dup = 0, false
+		x.pub = Publication{Packet: &x.sent, c: c}
+		return &x.pub, k.send(&x.sent)
 	}
 	f := &flight{first: p}
 	f.p = &f.first
@@ -292,12 +296,18 @@ func (c *Client) mayPublish(p *packet.Publish) (*conn, error) {
 		c.mu.Unlock()
 		return nil, ErrNotConnected
 	}
-	limit := k.limit
+	limit, known := k.limit, p.Topic != "" && p.Topic == c.named
 	c.mu.Unlock()
+	if known {
+		return k, limit.allows(p)
+	}
 	_, aliased := p.Properties.Int(packet.TopicAlias)
 	if err := topic.CheckName(p.Topic); err != nil && (p.Topic != "" || !aliased) {
 		return nil, err
 	}
+	c.mu.Lock()
+	c.named = p.Topic
+	c.mu.Unlock()
 	return k, limit.allows(p)
 }
 
