@@ -183,6 +183,7 @@ type Judge struct {
 	rules    []running
 	cells    map[string]*Cell // by clause and instance
 	places   map[string]*Cell // the same by topic, as they are heard
+	placed   *Cell            // the one of them that was asked for last
 	order    []*Cell
 	strays   map[string]*Stray
 	strayOrd []*Stray
@@ -280,7 +281,11 @@ func (j *Judge) cell(cl *Clause, values []string) *Cell {
 
 // place is the cell of a topic; nil where no clause covers it.
 func (j *Judge) place(topic string) *Cell {
+	if cell := j.placed; cell != nil && cell.Topic == topic {
+		return cell
+	}
 	if cell := j.places[topic]; cell != nil {
+		j.placed = cell
 		return cell
 	}
 	cl, values := j.c.Find(topic)

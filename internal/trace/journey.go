@@ -221,17 +221,20 @@ func (h *Hop) compare(m *Meaning, published packet.QoS) {
 type Journeys struct {
 	limit int
 	all   []*Journey
-	open  table                 // by topic and payload, those that may still arrive
-	acks  map[ackKey]*Journey   // by publisher and packet identifier, those not complete
-	since map[string]began      // when a client's session began: nothing older reaches it live
-	order []string              // the clients of since, oldest first
-	wills map[string]*testament // by client
-	left  map[string]int        // how many wills there are, by topic
-	alien string                // the one client that got messages of unknown senders
-	more  bool                  // there are more such clients than one
-	letGo map[string]bool       // clients whose message that a tap kept back goes on next
-	spare []*alike              // to be used again
-	old   *Journey              // the one that was forgotten last, to be used again
+	open  table               // by topic and payload, those that may still arrive
+	acks  map[ackKey]*Journey // by publisher and packet identifier, those not complete
+	since map[string]began    // when a client's session began: nothing older reaches it live
+	order []string            // the clients of since, oldest first
+	// asked is of which client it was asked last when its session began, and answer that; "" where that is void.
+	asked  string
+	answer uint64
+	wills  map[string]*testament // by client
+	left   map[string]int        // how many wills there are, by topic
+	alien  string                // the one client that got messages of unknown senders
+	more   bool                  // there are more such clients than one
+	letGo  map[string]bool       // clients whose message that a tap kept back goes on next
+	spare  []*alike              // to be used again
+	old    *Journey              // the one that was forgotten last, to be used again
 }
 
 // began is where a session began.
@@ -333,13 +336,22 @@ func (js *Journeys) Add(e *Event) *Journey {
 func (js *Journeys) begins(e *Event) {
 	for len(js.order) > 0 && e.At.Sub(js.since[js.order[0]].at) > journeyAge {
 		delete(js.since, js.order[0])
+		js.asked = ""
 		js.order = js.order[1:]
 	}
 	if _, known := js.since[e.Client]; known {
 		js.order = slices.DeleteFunc(js.order, func(c string) bool { return c == e.Client })
 	}
-	js.since[e.Client] = began{e.Seq, e.At}
+	js.since[e.Client], js.asked = began{e.Seq, e.At}, ""
 	js.order = append(js.order, e.Client)
+}
+
+// beganAt is the number of the event with which a client's session began, as far as that is known.
+func (js *Journeys) beganAt(client string) uint64 {
+	if js.asked != client || client == "" {
+		js.asked, js.answer = client, js.since[client].seq
+	}
+	return js.answer
 }
 
 // revoke forgets a client's will.
@@ -600,7 +612,7 @@ func (js *Journeys) arrived(e *Event, p *packet.Publish) *Journey {
 	if !hop.Copy {
 		if a := js.open.find(k); a != nil {
 			a.fresh(e.At)
-			if j := a.arrive(e.Client, p.QoS, js.since[e.Client].seq); j != nil {
+			if j := a.arrive(e.Client, p.QoS, js.beganAt(e.Client)); j != nil {
 				hop.Delay = e.At.Sub(j.SentAt)
 				if hop.compare(&e.Meaning, j.QoS); j.Will {
 					hop.Delay = 0 // when the broker published it is not seen

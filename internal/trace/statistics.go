@@ -38,6 +38,8 @@ type TopicStatistics struct {
 	sent    tally
 	ours    uint64 // the hash of the payload that a client of ours published last
 	byWhom  map[string]*tally
+	who     string // got the last
+	whose   *tally
 	perTime meter.Meter
 }
 
@@ -175,9 +177,12 @@ func (s *Statistics) message(e *Event, p *packet.Publish) {
 	}
 	whose := &t.sent
 	if e.Kind == Received {
-		if whose = t.byWhom[e.Client]; whose == nil {
-			whose = &tally{}
-			t.byWhom[e.Client] = whose
+		if whose = t.whose; whose == nil || t.who != e.Client {
+			if whose = t.byWhom[e.Client]; whose == nil {
+				whose = &tally{}
+				t.byWhom[e.Client] = whose
+			}
+			t.who, t.whose = e.Client, whose
 		}
 	} else if p.Dup {
 		return // the same message again

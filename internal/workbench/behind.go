@@ -198,7 +198,7 @@ func (b *behind) tapped(sender string) {
 
 // departs takes in what a client publishes, if an observer is to get it; m is the PUBLISH, if any.
 func (o *observing) departs(e *trace.Event, m *packet.Publish, own bool) {
-	x := o.eyes[e.Broker]
+	x := o.eyesAt(e.Broker)
 	if x == nil || own || e.Role != trace.RoleDevice && e.Role != trace.RolePeer {
 		return
 	}

@@ -229,7 +229,7 @@ func (o *observer) enter(whole context.Context) error {
 		}
 	}
 	o.b.obs.mu.Lock()
-	o.b.obs.eyes[o.broker.Name] = see
+	o.b.obs.has(o.broker.Name, see)
 	o.b.obs.mu.Unlock()
 	if !o.client.Connected() {
 		return o.client.Ended()

@@ -44,6 +44,7 @@ type observing struct {
 	analysed   float64     // of a record
 	revised    time.Time   // the contract was edited; zero for never
 	eyes       map[string]*eyes
+	late       lately
 	players    map[string]Player             // what clients play, by name
 	facts      map[string][]Fact             // of brokers, by their names
 	logs       map[string]*record.LogClients // what the logs that are followed tell of clients, by their names
@@ -65,6 +66,35 @@ type eyes struct {
 	thawed  bool     // a frozen link goes on: what comes is late until a PINGRESP
 	behind  behind
 }
+
+// lately is what was asked for last of two of the maps, which are asked for each event; it is void when they change.
+type lately struct {
+	client, broker string
+	own            bool
+	eyes           *eyes
+}
+
+// isOwn tells whether a client is one of the observers whose messages are judged.
+func (o *observing) isOwn(client string) bool {
+	if x := &o.late; x.client != client || client == "" {
+		x.client, x.own = client, o.own[client]
+	}
+	return o.late.own
+}
+
+// eyesAt are those of the observer at a broker; nil where none is known.
+func (o *observing) eyesAt(broker string) *eyes {
+	if x := &o.late; x.broker != broker || broker == "" {
+		x.broker, x.eyes = broker, o.eyes[broker]
+	}
+	return o.late.eyes
+}
+
+// looks adds an observer whose messages are judged; o.mu is held.
+func (o *observing) looks(client string) { o.own[client], o.late = true, lately{} }
+
+// has tells what the observer at a broker is known to be able to see; o.mu is held.
+func (o *observing) has(broker string, see *eyes) { o.eyes[broker], o.late = see, lately{} }
 
 // reads tells whether the observer is known to be able to read a topic.
 func (e *eyes) reads(name string) bool {
@@ -96,7 +126,7 @@ func (o *observing) init(c *contract.Contract) {
 		journeyLength,
 	), trace.NewStatistics(), reach.NewMonitor()
 	o.contract, o.players, o.opened = c, map[string]Player{}, map[string]*bool{}
-	o.analysed, o.eyes, o.own = 1, map[string]*eyes{}, map[string]bool{}
+	o.analysed, o.eyes, o.own, o.late = 1, map[string]*eyes{}, map[string]bool{}, lately{}
 	o.findings, o.sent = make([]numbered, traceLength), &contract.Envelope{}
 }
 
@@ -116,7 +146,8 @@ func NewObservation(
 	x := &Observation{}
 	x.o.init(c)
 	x.o.plays(players)
-	x.o.own[client], x.o.told, x.o.lack = true, told, lack
+	x.o.looks(client)
+	x.o.told, x.o.lack = told, lack
 	x.o.judge.Expect(broker, time.Now())
 	return x
 }
@@ -126,7 +157,7 @@ func NewObservation(
 func (x *Observation) Sees(broker string, filters []string, flag bool) {
 	x.o.mu.Lock()
 	defer x.o.mu.Unlock()
-	x.o.eyes[broker] = &eyes{filters: filters, flag: flag}
+	x.o.has(broker, &eyes{filters: filters, flag: flag})
 }
 
 // Take follows events. It tells whether the observer has to show that it still sees: by a PINGREQ.
@@ -236,7 +267,7 @@ func (o *observing) event(e *trace.Event) {
 	if m != nil && !own && (e.Kind == trace.Sent || e.Kind == trace.Received) {
 		o.traffic.Add(e.At)
 	}
-	if !o.own[e.Client] || e.Role == trace.RoleCheck { // a check may call its own client by the same name
+	if !o.isOwn(e.Client) || e.Role == trace.RoleCheck { // a check may call its own client by the same name
 		o.departs(e, m, own)
 		o.session(e)
 		return
@@ -248,7 +279,7 @@ func (o *observing) event(e *trace.Event) {
 	if e.Kind != trace.Received {
 		return
 	}
-	x := o.eyes[e.Broker]
+	x := o.eyesAt(e.Broker)
 	at := e.At
 	if x != nil {
 		at = x.when(e, j)

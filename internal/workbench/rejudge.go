@@ -79,9 +79,9 @@ func Rejudge(
 	}
 	v.From, v.Until = from, until
 	for broker, best := range byBroker {
-		o.own[best] = true
+		o.looks(best)
 		v.Observers = append(v.Observers, best)
-		o.eyes[broker] = &eyes{filters: []string{}}
+		o.has(broker, &eyes{filters: []string{}})
 		o.judge.Expect(broker, v.From)
 	}
 	slices.Sort(v.Observers)

@@ -152,7 +152,7 @@ func (b *Bench) observe() {
 		o.dismiss = cancel
 		b.obs.mu.Lock()
 		b.obs.judge.Expect(br.Name, time.Now())
-		b.obs.own[o.name] = true
+		b.obs.looks(o.name)
 		b.obs.mu.Unlock()
 		b.observers.add(o)
 		b.wg.Go(func() { o.run(ctx) })

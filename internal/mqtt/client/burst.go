@@ -1,6 +1,7 @@
 package client
 
 import (
+	"errors"
 	"sync"
 	"time"
 )
@@ -83,33 +84,31 @@ func (c *Client) Gather(do func()) {
 	}
 	k.gathers(true)
 	do()
-	k.gathers(false)
-	k.flush()
-}
-
-// flush writes what was gathered, whoever goes on gathering.
-func (k *conn) flush() {
-	k.writeMu.Lock()
-	defer k.writeMu.Unlock()
-	if err := k.ungather(); err != nil {
+	if err := errors.Join(k.gathers(false), k.flush()); err != nil {
 		k.link.Close() // the reading goroutine tells why
 	}
 }
 
-// gathers begins to gather what is written, or ends that and writes it.
-func (k *conn) gathers(is bool) {
+// flush writes what was gathered, whoever goes on gathering.
+func (k *conn) flush() error {
+	k.writeMu.Lock()
+	defer k.writeMu.Unlock()
+	return k.ungather()
+}
+
+// gathers begins to gather what is written, or ends that and writes it. The reading goroutine passes the error over: that
+// answers cannot be written ends nothing, see [conn.reply].
+func (k *conn) gathers(is bool) error {
 	k.writeMu.Lock()
 	defer k.writeMu.Unlock()
 	if is {
 		k.gathering++
-		return
+		return nil
 	}
 	if k.gathering--; k.gathering > 0 {
-		return
+		return nil
 	}
-	if err := k.ungather(); err != nil {
-		k.link.Close() // the reading goroutine tells why
-	}
+	return k.ungather()
 }
 
 // room holds a sender up while a burst is too far ahead of the link; k.writeMu is held.

@@ -133,7 +133,8 @@ type conn struct {
 	refused   bool  // it refused
 	announced bool  // a maximum packet size of ours: what is larger breaks a rule
 	row       int32 // reads in a row that came quickly
-	reads     int   // in all
+	reads     int32 // in all, as far as it matters
+	packets   uint32
 
 	frozen  atomic.Bool
 	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed

@@ -18,9 +18,12 @@ const (
 	// busyWithin is how soon one read follows another in a stream of messages.
 	busyWithin = 100 * time.Microsecond
 	// busyReads is how many such reads make a stream, and streamEnds how long nothing must come for its end: it may come
-	// in bursts.
+	// in bursts. Waiting for more must be worth while: each time that it brings fewer packets the stream is thinner by so
+	// many reads.
 	busyReads  = 64
 	streamEnds = 5 * time.Millisecond
+	worthwhile = 3
+	thinner    = 8
 	// patience is how long a stream is left to gather, so that it costs a read for many
 	// messages, not two for each: so much later, at most a millisecond by the system's
 	// clock, its messages are seen.
@@ -46,7 +49,10 @@ func (k *conn) work(n int, err error) {
 		k.lastRead = now
 		k.heard.Store(int64(now))
 		if k.dense(pause) {
-			err = k.batch(n, err)
+			before := k.packets
+			if err = k.batch(n, err); k.packets-before < worthwhile {
+				k.row -= thinner
+			}
 		} else {
 			k.reader.Feed(n, err)
 			err = k.steps()
@@ -55,7 +61,8 @@ func (k *conn) work(n int, err error) {
 			k.finish(err)
 			return
 		}
-		if k.reads++; pause > idleAfter || k.reads <= firstReads {
+		if k.reads < firstReads || pause > idleAfter {
+			k.reads = min(k.reads+1, firstReads)
 			go k.wait()
 			return
 		}
@@ -65,8 +72,8 @@ func (k *conn) work(n int, err error) {
 
 // dense tells whether messages come as a stream, by the pause before a read.
 func (k *conn) dense(pause time.Duration) bool {
-	if pause < busyWithin || k.row >= busyReads && pause < 10*busyWithin {
-		k.row++
+	if pause < busyWithin {
+		k.row = min(k.row+1, 2*busyReads)
 	} else if pause > streamEnds {
 		k.row = 0
 	}
@@ -128,6 +135,7 @@ func (k *conn) steps() (err error) {
 // step reads a packet and acts on it.
 func (k *conn) step() error {
 	c := k.c
+	k.packets++
 	if c.opt.Hooks.Received == nil && c.opt.Take == nil && k.answered && !k.refused {
 		if id := k.reader.Acked(); id != 0 {
 			c.settle(id, awaitAck, 1, packet.Success)

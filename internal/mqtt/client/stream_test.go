@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -130,4 +131,22 @@ func TestAStream(t *testing.T) {
 			<-theirs
 		})
 	}
+}
+
+// TestWhatIsSaidLastIsHeard: the broker sends two messages, says why it leaves, and is gone before their acknowledgements are
+// written. That they cannot be does not hide what it said.
+func TestWhatIsSaidLastIsHeard(t *testing.T) {
+	gone := make(chan bool)
+	waits := func(o *client.Options) { o.Message = func(*packet.Publish) { <-gone } }
+	converse(t, packet.V5, waits, &packet.Connack{}, func(t *testing.T, c *client.Client, s *script, _ *events) {
+		half := make([]byte, 40) // the two fill the first read
+		s.send(&packet.Publish{Topic: "a", QoS: 1, ID: 1, Payload: half}, &packet.Publish{Topic: "a", QoS: 1, ID: 2, Payload: half},
+			&packet.Disconnect{Code: packet.QuotaExceeded})
+		s.link.Close()
+		close(gone)
+		<-c.Done()
+		if err := c.Ended(); err == nil || !strings.Contains(err.Error(), "quota exceeded") {
+			t.Errorf("ended with %v", err)
+		}
+	})
 }
