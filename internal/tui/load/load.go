@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -231,7 +232,7 @@ func limitWord(r *fleet.Result) string {
 	case fleet.Generator:
 		return "by ourselves"
 	}
-	return "by whom: unclear"
+	return "limit unknown"
 }
 
 // View draws the screen.
@@ -471,34 +472,18 @@ func (s *Screen) steps(c look.Canvas, r *fleet.Result, under *fleet.StepResult) 
 	for i := 0; i < rows && first+i < len(all); i++ {
 		k := first + i
 		x := &all[k]
-		line := fmt.Sprintf(
-			"%4d %7d %7d %9s %9s %8d %9s %9s",
-			k+1,
-			x.Clients,
-			x.In,
-			report.LoadRate(x.Asked),
-			report.LoadRate(x.Reached),
-			x.Lost,
-			report.LoadMoment(x.Trip.P50),
-			report.LoadMoment(x.Trip.P99),
-		)
+		reached, lost, cores := report.LoadRate(x.Reached), strconv.FormatInt(x.Lost, 10), fmt.Sprintf("%.2f", x.Strain.CPU)
+		if k >= len(r.Steps) { // known when it is over
+			reached, lost, cores = "·", "·", "·"
+		}
+		p99 := report.LoadMoment(x.Trip.P99)
+		line := fmt.Sprintf("%4d %7d %7d %9s %9s %8s %9s %9s", k+1, x.Clients, x.In, report.LoadRate(x.Asked), reached, lost,
+			report.LoadMoment(x.Trip.P50), p99)
 		switch {
 		case narrow:
-			line = fmt.Sprintf(
-				"%4d %6d %8s %6d %9s",
-				k+1,
-				x.In,
-				report.LoadRate(x.Reached),
-				x.Lost,
-				report.LoadMoment(x.Trip.P99),
-			)
+			line = fmt.Sprintf("%4d %6d %8s %6s %9s", k+1, x.In, reached, lost, p99)
 		case wide:
-			line += fmt.Sprintf(
-				" %9s %9s %7.2f",
-				report.LoadMoment(x.Trip.P999),
-				report.LoadMoment(x.Trip.Max),
-				x.Strain.CPU,
-			)
+			line += fmt.Sprintf(" %9s %9s %7s", report.LoadMoment(x.Trip.P999), report.LoadMoment(x.Trip.Max), cores)
 		}
 		verdict, st := "✓ held", t.Kept
 		switch {
