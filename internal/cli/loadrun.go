@@ -94,17 +94,22 @@ func (e *Env) progress(format string, args ...any) {
 	}
 }
 
+// quietLoad is how long nothing is written where nobody looks on, and no step ends.
+const quietLoad = 15 * time.Second
+
 // tellLoad tells of the steps as they end, and between of how it stands, until done is sent to; then it closes it.
 func (e *Env) tellLoad(l *workbench.Loader, done chan struct{}, lines bool) {
 	defer close(done)
 	told := 0
 	began := time.Now()
+	said := began // when a line was written last
 	steps := func() {
 		s := l.State()
 		for ; told < len(s.Result.Steps); told++ {
 			if lines {
 				e.progress("")
 				plain.Fprintln(e.Out, report.LoadStepLine(told, &s.Result.Steps[told], s.Result.Bound != ""))
+				said = time.Now()
 			}
 		}
 		left := ""
@@ -112,7 +117,11 @@ func (e *Env) tellLoad(l *workbench.Loader, done chan struct{}, lines bool) {
 			left = ", about " + d.Round(time.Second).String() + " left"
 		}
 		u := &s.Under
-		e.progress("%s: %d in, %d sent, %d received%s", s.Doing, u.In, u.Sent, u.Received, left)
+		line := fmt.Sprintf("%s: %d in, %d sent, %d received%s", s.Doing, u.In, u.Sent, u.Received, left)
+		if e.progress("%s", line); !e.Terminal && time.Since(said) >= quietLoad {
+			plain.Fprintln(e.ErrOut, line)
+			said = time.Now()
+		}
 	}
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()

@@ -14,6 +14,7 @@ import (
 
 	"hodstone/internal/fleet"
 	"hodstone/internal/mqtt/client"
+	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
 )
@@ -369,6 +370,30 @@ func TestBounds(t *testing.T) {
 		if _, err := fleet.ParseBound(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", text, err)
 		}
+	}
+}
+
+// TestAServerThatSaysNothing: a load that is stopped while its clients wait to be let in says so, and tells no strain that it
+// did not measure.
+func TestAServerThatSaysNothing(t *testing.T) {
+	kind := fleet.Kind{Name: "plain", Count: 30, Topic: func(n int) string { return fmt.Sprint("v/", n) },
+		Client: func(int) client.Options {
+			return client.Options{Version: packet.V311, Dial: func(context.Context) (*link.Link, error) {
+				ours, _ := link.Pipe() // nobody reads at the other end
+				return ours, nil
+			}}
+		}}
+	f, err := fleet.New(fleet.Plan{Kinds: []fleet.Kind{kind}, Every: time.Second, Size: 64,
+		Steps: []fleet.Step{{Clients: 30, Rate: 10, Hold: time.Second}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	s := f.Run(ctx).Steps[0]
+	if why := strings.Join(s.Limits, "; "); !s.Cut || s.In != 0 || !strings.Contains(why, "30 times: no answer yet when it was stopped") ||
+		s.Strain.CPU != 0 {
+		t.Errorf("cut %v, %d in, %.2f cores in no time: %s", s.Cut, s.In, s.Strain.CPU, why)
 	}
 }
 

@@ -244,12 +244,28 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	if f.plan.Facts != nil {
 		s.Facts = f.plan.Facts()
 	}
+	if n := f.waiting(all[:want]); n > 0 && ctx.Err() != nil {
+		s.Refusals[unanswered] += n
+	}
 	if s.Limits = f.causes(&s); ctx.Err() != nil {
 		s.Cut, s.Refused, s.Out = true, 0, 0
 		return s
 	}
 	s.Broken = f.plan.Bound.Broken(&s)
 	return s
+}
+
+// unanswered is the cause of those that were being let in when a load was stopped.
+const unanswered = "no answer yet when it was stopped"
+
+// waiting is how many of some sessions are being connected.
+func (f *Fleet) waiting(some []*session) (n int) {
+	for _, s := range some {
+		if !s.in.Load() && s.busy.Load() {
+			n++
+		}
+	}
+	return n
 }
 
 // begin begins to measure a step.

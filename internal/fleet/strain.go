@@ -70,9 +70,12 @@ func allocated() uint64 {
 	return s[0].Value.Uint64()
 }
 
+// leastSpan is over how long the use of a processor must be measured to say anything.
+const leastSpan = 100 * time.Millisecond
+
 func strainOver(a, b reading) Strain {
 	s := Strain{Cores: runtime.GOMAXPROCS(0), Goroutines: runtime.NumGoroutine()}
-	if took := b.at.Sub(a.at).Seconds(); took > 0 {
+	if took := b.at.Sub(a.at).Seconds(); took >= leastSpan.Seconds() {
 		s.CPU = (b.used - a.used).Seconds() / took
 		s.Allocated = float64(b.alloc-a.alloc) / took
 	}
@@ -83,7 +86,7 @@ func strainOver(a, b reading) Strain {
 
 func (f *Fleet) brokerOver(a, b reading) Process {
 	p := b.broker
-	if took := b.at.Sub(a.at).Seconds(); took > 0 && p.Known && a.broker.Known {
+	if took := b.at.Sub(a.at).Seconds(); took >= leastSpan.Seconds() && p.Known && a.broker.Known {
 		p.CPU = (b.broker.used - a.broker.used).Seconds() / took
 	}
 	return p
