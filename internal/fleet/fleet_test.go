@@ -431,22 +431,25 @@ func TestABrokerThatGoesDown(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s, kind := against(t, standin.Options{Pace: tt.pace}, 20, packet.V311)
 			bound, _ := fleet.ParseBound("p99<1s,lost<=30%")
-			f, err := fleet.New(
-				fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
-					Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}},
-			)
-			if err != nil {
-				t.Fatal(err)
-			}
-			go func() {
-				for f.State().Under.Sent < 200 {
-					time.Sleep(10 * time.Millisecond)
+			var r *fleet.Result
+			for try := 0; try == 0 || try < 4 && r.Limit == fleet.Generator; try++ { // this machine kept it from its work: once more
+				s, kind := against(t, standin.Options{Pace: tt.pace}, 20, packet.V311)
+				f, err := fleet.New(
+					fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 10 * time.Millisecond, Bound: bound,
+						Steps: []fleet.Step{{Clients: 20, Hold: 9 * time.Second}}},
+				)
+				if err != nil {
+					t.Fatal(err)
 				}
-				tt.befalls(s)
-			}()
-			r := f.Run(t.Context())
+				go func() {
+					for f.State().Under.Sent < 200 {
+						time.Sleep(10 * time.Millisecond)
+					}
+					tt.befalls(s)
+				}()
+				r = f.Run(t.Context())
+			}
 			x := r.Steps[0]
 			why := strings.Join(r.Why, "\n")
 			if still := name == "stands still"; strings.Contains(why, "full") != still ||

@@ -182,7 +182,11 @@ func (c *conn) finish(err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var by Ending
-	if by, c.how = howEnded(c.link.End(), err); c.peer != nil {
+	by, c.how = howEnded(c.link.End(), err)
+	if by == EndedByClient && c.closing && !errors.Is(err, errGoodbye) { // it was told to go, and went
+		by, c.how = EndedByStandIn, "closed by the stand-in, and by the client when it was told"
+	}
+	if c.peer != nil {
 		c.peer.End = by
 	}
 	var broken *packet.Error
