@@ -65,6 +65,7 @@ type model struct {
 	wire    *wire.Screen
 	at      int
 	w, h    int
+	canvas  look.Canvas // the picture before this one
 	overlay overlay
 	input   *look.Input    // of the actions
 	picked  int            // of the actions that are found
@@ -424,7 +425,8 @@ func view(s screen, c look.Canvas) {
 }
 
 func (m *model) draw() string {
-	c := look.NewCanvas(m.w, m.h, &m.theme)
+	m.canvas = m.canvas.Anew(m.w, m.h, &m.theme)
+	c := m.canvas
 	if m.w < minWidth || m.h < minHeight {
 		c.Text(
 			0,

@@ -102,7 +102,8 @@ func (t *Traffic) Plays(client, party string) {
 
 // Message takes a message in. Those of the broker's own ($SYS) are none of the site's.
 func (t *Traffic) Message(m Message) {
-	if strings.HasPrefix(m.Topic, "$") || topic.CheckName(m.Topic) != nil {
+	s := t.topics[m.Topic]
+	if s == nil && (strings.HasPrefix(m.Topic, "$") || topic.CheckName(m.Topic) != nil) {
 		return
 	}
 	t.Messages++
@@ -110,7 +111,6 @@ func (t *Traffic) Message(m Message) {
 		t.From = m.At
 	}
 	t.Until = m.At
-	s := t.topics[m.Topic]
 	if s == nil {
 		if len(t.topics) >= maxTopics {
 			t.unkept++

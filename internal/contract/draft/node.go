@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"bytes"
 	"encoding/json"
 	"maps"
 	"math"
@@ -47,8 +48,8 @@ func (v *node) take(b []byte) {
 		v.formats, v.suffix, v.fields = map[payload.Format]int{}, map[string]int{}, new(int)
 	}
 	v.n++
-	text := utf8.Valid(b) && !strings.ContainsRune(string(b), 0)
-	if m := suffixed.FindSubmatch(b); m != nil && text {
+	text := utf8.Valid(b) && bytes.IndexByte(b, 0) < 0
+	if m := measured(b); m != nil && text {
 		v.suffix[string(m[1])]++
 		f, _ := strconv.ParseFloat(strings.TrimSuffix(string(b), string(m[1])), 64)
 		v.number(f, string(b))
@@ -57,6 +58,11 @@ func (v *node) take(b []byte) {
 		return
 	}
 	if text {
+		if !begins(b, "{[-0123456789\"<") { // a word, as true, false and null are taken to be
+			v.formats[payload.Text]++
+			v.text(string(b))
+			return
+		}
 		if x, err := payload.Decode(payload.JSON, b); err == nil {
 			switch x := x.(type) {
 			case json.Number:
@@ -64,14 +70,13 @@ func (v *node) take(b []byte) {
 				v.value(x, 0)
 				v.text(string(b))
 				return
-			case bool, nil: // true and false are as often words
 			default:
 				v.formats[payload.JSON]++
 				v.value(x, 0)
 				return
 			}
 		}
-		if strings.HasPrefix(strings.TrimSpace(string(b)), "<") {
+		if begins(b, "<") {
 			if _, err := payload.Decode(payload.XML, b); err == nil {
 				v.formats[payload.XML]++
 				return
@@ -89,6 +94,20 @@ func (v *node) take(b []byte) {
 		}
 	}
 	v.formats[payload.Binary]++
+}
+
+// begins tells whether the first character of a text, spaces aside, is one of some.
+func begins(b []byte, some string) bool {
+	b = bytes.TrimSpace(b)
+	return len(b) > 0 && strings.IndexByte(some, b[0]) >= 0
+}
+
+// measured finds a number with a unit behind it; nil where it is none.
+func measured(b []byte) [][]byte {
+	if len(b) == 0 || b[0] != '-' && (b[0] < '0' || b[0] > '9') {
+		return nil
+	}
+	return suffixed.FindSubmatch(b)
 }
 
 func compound(x any) bool {

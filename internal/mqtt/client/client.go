@@ -132,9 +132,9 @@ type conn struct {
 	answered  bool  // CONNACK came; of the reading goroutine, as what follows
 	refused   bool  // it refused
 	announced bool  // a maximum packet size of ours: what is larger breaks a rule
-	row       int32 // reads in a row that came quickly
 	reads     int32 // in all, as far as it matters
 	packets   uint32
+	stream    *stream // nil while it is idle
 
 	frozen  atomic.Bool
 	holding atomic.Bool // the link may hold back what is written: it is, or was, frozen or slowed

@@ -15,19 +15,6 @@ const (
 	// firstReads are those after which a session may well be idle, however soon they came: what is
 	// answered to CONNECT and SUBSCRIBE.
 	firstReads = 4
-	// busyWithin is how soon one read follows another in a stream of messages.
-	busyWithin = 100 * time.Microsecond
-	// busyReads is how many such reads make a stream, and streamEnds how long nothing must come for its end: it may come
-	// in bursts. Waiting for more must be worth while: each time that it brings fewer packets the stream is thinner by so
-	// many reads.
-	busyReads  = 64
-	streamEnds = 5 * time.Millisecond
-	worthwhile = 3
-	thinner    = 8
-	// patience is how long a stream is left to gather, so that it costs a read for many
-	// messages, not two for each: so much later, at most a millisecond by the system's
-	// clock, its messages are seen.
-	patience = 250 * time.Microsecond
 )
 
 // wait is the reading goroutine of a connection while it is idle. It does nothing but
@@ -48,11 +35,8 @@ func (k *conn) work(n int, err error) {
 		pause := now - k.lastRead
 		k.lastRead = now
 		k.heard.Store(int64(now))
-		if k.dense(pause) {
-			before := k.packets
-			if err = k.batch(n, err); k.packets-before < worthwhile {
-				k.row -= thinner
-			}
+		if k.stream != nil && k.stream.count(now, pause, k.packets) {
+			err = k.flow(n, err)
 		} else {
 			k.reader.Feed(n, err)
 			err = k.steps()
@@ -63,34 +47,24 @@ func (k *conn) work(n int, err error) {
 		}
 		if k.reads < firstReads || pause > idleAfter {
 			k.reads = min(k.reads+1, firstReads)
+			k.stream = nil
 			go k.wait()
 			return
+		}
+		if k.stream == nil {
+			k.stream = &stream{began: now, packets: k.packets}
 		}
 		n, err = k.link.Read(k.reader.Room())
 	}
 }
 
-// dense tells whether messages come as a stream, by the pause before a read.
-func (k *conn) dense(pause time.Duration) bool {
-	if pause < busyWithin {
-		k.row = min(k.row+1, 2*busyReads)
-	} else if pause > streamEnds {
-		k.row = 0
+// flow acts on what was read of a stream, and on what comes in the moment after it, until nothing does. Where nobody is told
+// what goes out and when, the answers to all of it go out together, or with what is sent meanwhile.
+func (k *conn) flow(n int, err error) error {
+	if !k.seen() {
+		k.gathers(true)
+		defer k.gathers(false)
 	}
-	return k.row >= busyReads
-}
-
-// batch acts on what was read of a stream, and on what comes in the moment after it. Where nobody is told what goes out and
-// when, the answers to all of it go out together, or with what is sent meanwhile.
-func (k *conn) batch(n int, err error) error {
-	if room := k.reader.Room(); k.seen() && err == nil && n < len(room) {
-		time.Sleep(patience)
-		more, lost := k.link.More(room[n:])
-		k.reader.Feed(n+more, lost)
-		return k.steps()
-	}
-	k.gathers(true)
-	defer k.gathers(false)
 	for {
 		k.reader.Feed(n, err)
 		if err := k.steps(); err != nil {
@@ -98,14 +72,20 @@ func (k *conn) batch(n int, err error) error {
 		}
 		before := k.writes.Load()
 		time.Sleep(patience)
-		if k.writes.Load() == before { // nothing went out with which the answers could go
+		if !k.seen() && k.writes.Load() == before { // nothing went out with which the answers could go
 			k.flush()
 		}
 		if n, err = k.link.More(k.reader.Room()); n == 0 && err == nil {
 			return nil
 		}
-		k.lastRead = time.Since(k.began)
-		k.heard.Store(int64(k.lastRead))
+		now := time.Since(k.began)
+		pause := now - k.lastRead
+		k.lastRead = now
+		k.heard.Store(int64(now))
+		if !k.stream.count(now, pause, k.packets) {
+			k.reader.Feed(n, err)
+			return k.steps()
+		}
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
 )
@@ -48,7 +49,10 @@ const (
 func NewTheme(dark bool, colours Colours) Theme {
 	pick := func(onDark, onLight string) color.Color {
 		if dark {
-			return lipgloss.Color(onDark)
+			onLight = onDark
+		}
+		if colours == FewColours { // here, once, and not for each cell of each picture
+			return colorprofile.ANSI256.Convert(lipgloss.Color(onLight))
 		}
 		return lipgloss.Color(onLight)
 	}
@@ -82,14 +86,20 @@ func On(s, ground Style) Style {
 
 // Canvas is a window onto the screen. Whatever is drawn outside of it is not seen.
 type Canvas struct {
-	buf        uv.ScreenBuffer
+	buf        *uv.Buffer
 	x, y, W, H int
 	Theme      *Theme
 }
 
 // NewCanvas returns a whole screen, filled with the ground.
-func NewCanvas(w, h int, t *Theme) Canvas {
-	c := Canvas{buf: uv.NewScreenBuffer(w, h), W: w, H: h, Theme: t}
+func NewCanvas(w, h int, t *Theme) Canvas { return Canvas{}.Anew(w, h, t) }
+
+// Anew returns a whole screen, filled with the ground, in the memory of one that is drawn no more.
+func (c Canvas) Anew(w, h int, t *Theme) Canvas {
+	if c.buf == nil || c.buf.Width() != w || c.buf.Height() != h {
+		c.buf = uv.NewBuffer(w, h)
+	}
+	c = Canvas{buf: c.buf, W: w, H: h, Theme: t}
 	c.Fill(t.Ground)
 	return c
 }
@@ -104,9 +114,16 @@ func (c Canvas) Sub(x, y, w, h int) Canvas {
 
 // Fill covers the window with a style's ground.
 func (c Canvas) Fill(s Style) {
+	cell := uv.Cell{Content: " ", Width: 1, Style: s}
 	for y := range c.H {
-		for x := range c.W {
-			c.buf.SetCell(c.x+x, c.y+y, &uv.Cell{Content: " ", Width: 1, Style: s})
+		line := c.buf.Line(c.y + y)
+		if line == nil || c.W == 0 {
+			continue
+		}
+		line.Set(c.x, &cell) // which mends wide characters that reach over the window's sides
+		line.Set(c.x+c.W-1, &cell)
+		for x := c.x; x < min(c.x+c.W, len(line)); x++ {
+			line[x] = cell
 		}
 	}
 }
@@ -117,9 +134,11 @@ func (c Canvas) Text(x, y int, s string, st Style) int {
 		return x
 	}
 	for s != "" {
-		cluster, n := ansi.FirstGraphemeCluster(s, ansi.GraphemeWidth)
-		if cluster == "" {
-			break
+		cluster, n := s[:1], 1
+		if plain := s[0] < 0x80 && (len(s) == 1 || s[1] < 0x80) && s[0] != '\r'; !plain {
+			if cluster, n = ansi.FirstGraphemeCluster(s, ansi.GraphemeWidth); cluster == "" {
+				break
+			}
 		}
 		s = s[len(cluster):]
 		if n == 0 || Tame(cluster) != cluster {
