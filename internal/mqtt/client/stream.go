@@ -35,15 +35,15 @@ type stream struct {
 // count counts what has come by now, with the pause before the last of it, and tells whether it is a stream.
 func (s *stream) count(now, pause time.Duration, packets uint32) bool {
 	if pause > streamEnds {
-		s.on = false
-	}
-	if pause > span {
-		s.began, s.packets = now, packets
-		return s.on
+		s.on, s.began, s.packets = false, now, packets
+		return false
 	}
 	took := now - s.began
 	if took < span {
 		return s.on
+	}
+	if pause > span { // it came in a burst: as if that had filled the span
+		took = span
 	}
 	n := packets - s.packets
 	rate := float64(n) / took.Seconds()
