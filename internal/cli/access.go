@@ -387,6 +387,8 @@ func (e *Env) openBroker(path, broker string, faults []string) (*workbench.Bench
 	name, _, _ := strings.Cut(broker, "/")
 	br := w.Broker(name)
 	switch {
+	case br == nil && name == "":
+		return nil, nil, usage("the workspace has no broker that is sound: mend what is told above, or write one under brokers:")
 	case br == nil && len(w.Problems) > 0:
 		return nil, nil, usage("the workspace has no usable broker %s: mend what is told above", name)
 	case br == nil:

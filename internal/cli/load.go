@@ -432,11 +432,7 @@ func (e *Env) loadBench(f *loadFlags, args []string) (*workbench.Bench, *workspa
 		if name != "" {
 			found := w.Load(name)
 			if found == nil {
-				var all []string
-				for _, l := range w.Loads {
-					all = append(all, l.Name)
-				}
-				return nil, nil, usage("the workspace has no load %q; there are: %s", name, strings.Join(all, ", "))
+				return nil, nil, usage("the workspace has no load %q%s", name, otherLoads(w))
 			}
 			own := *found
 			x = &own
@@ -503,4 +499,19 @@ func (f *loadFlags) ofURL(where string) (*workspace.Workspace, error) {
 		w.Logins, br.Login = append(w.Logins, login), login.Name
 	}
 	return w, nil
+}
+
+// otherLoads says which loads there are in place of one that was asked for.
+func otherLoads(w *workspace.Workspace) string {
+	var all []string
+	for _, l := range w.Loads {
+		all = append(all, l.Name)
+	}
+	switch {
+	case len(all) > 0:
+		return "; there are: " + strings.Join(all, ", ")
+	case len(w.Problems) > 0:
+		return " that is sound, see above"
+	}
+	return "; 'loads:' in it names some"
 }

@@ -55,6 +55,9 @@ func (b *Bench) Loading(x *workspace.Load, o LoadOptions) (*Loader, error) {
 		}
 	}
 	if l.broker = b.Workspace().Broker(name); l.broker == nil {
+		if name == "" {
+			return nil, errors.New("the workspace has no sound broker to load; they stand under brokers: at the top")
+		}
 		return nil, fmt.Errorf("the workspace has no usable broker %q to load", name)
 	}
 	first, url, err := b.address(l.broker.Name, listener)

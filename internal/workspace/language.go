@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -129,6 +130,23 @@ func (s *shape[T]) fill(l *loader, f map[string]node, t *T) {
 	}
 }
 
+// shapes is [Shapes]; a variable, for what reads a shape stands in one.
+var shapes func() []Shape
+
+func init() { shapes = Shapes }
+
+// deeper says where a key stands that does not stand here, but in the mapping under one that does; "" where there is none.
+func (s *shape[T]) deeper(name string) string {
+	all := shapes()
+	for _, k := range s.keys {
+		i := slices.IndexFunc(all, func(x Shape) bool { return x.Name == k.Type })
+		if i >= 0 && slices.ContainsFunc(all[i].Keys, func(x Key) bool { return x.Name == name }) {
+			return fmt.Sprintf("write it deeper: %s: {%s: …}", k.Name, name)
+		}
+	}
+	return ""
+}
+
 // fields returns the mapping's values by key, and reports keys that the shape does not know and
 // required ones that are missing.
 func (s *shape[T]) fields(n node, what string) map[string]node {
@@ -136,12 +154,11 @@ func (s *shape[T]) fields(n node, what string) map[string]node {
 	entries := n.entries(what)
 	for _, e := range entries {
 		if !slices.ContainsFunc(s.keys, func(k key[T]) bool { return k.Name == e.key }) {
-			e.at.fail(
-				suggest(e.key, names(s.keys, func(k key[T]) string { return k.Name })),
-				"%s has no key %q",
-				what,
-				e.key,
-			)
+			hint := s.deeper(e.key)
+			if hint == "" {
+				hint = suggest(e.key, names(s.keys, func(k key[T]) string { return k.Name }))
+			}
+			e.at.fail(hint, "%s has no key %q", what, e.key)
 			continue
 		}
 		out[e.key] = e.value

@@ -236,7 +236,11 @@ func (n node) known(what string, all []string) (string, bool) {
 		return s, true
 	}
 	if len(n.r.problems) == told && !n.r.unsound[what+" "+s] { // what is wrong with it is told where it is defined
-		n.fail(suggest(s, all), "%s %q is not defined", what, s)
+		hint := suggest(s, all)
+		if len(all) == 0 && defined[what] != "" {
+			hint = "there are none yet; they stand under " + defined[what]
+		}
+		n.fail(hint, "%s %q is not defined", what, s)
 	}
 	return s, false
 }

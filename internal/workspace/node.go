@@ -293,8 +293,17 @@ func (n node) str(what string) string {
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
 		return x.GetToken().Value
 	}
-	n.fail("", "%s must be text, not %s", what, describe(n.real()))
+	hint := ""
+	if _, is := n.real().(*ast.MappingNode); is && defined[what] != "" {
+		hint = "only its name stands here; what it is stands under " + defined[what]
+	}
+	n.fail(hint, "%s must be text, not %s", what, describe(n.real()))
 	return ""
+}
+
+// defined is where things are defined that are called by their names elsewhere.
+var defined = map[string]string{
+	"login": "logins: at the top", "party": "contract: parties:", "clause": "contract: clauses:", "broker": "brokers: at the top",
 }
 
 func (n node) boolean(what string) *bool {
