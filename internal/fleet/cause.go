@@ -100,6 +100,7 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 		}
 		return ""
 	}
+	var silent []string // the ways in which clients were turned away without a word
 	for _, why := range slices.Sorted(maps.Keys(s.Refusals)) {
 		n := s.Refusals[why]
 		switch {
@@ -117,12 +118,24 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 				n,
 			)
 		case why == closedUnsaid, why == resetUnsaid, why == notListening && s.In > 0, why == noAnswer && s.In > 0:
-			capped(s, n, why, told, say)
+			silent = append(silent, why)
 		case strings.HasPrefix(why, "CONNACK"):
 			say("%d tries to connect were refused with %s", n, strings.TrimPrefix(why, "CONNACK: "))
 		default:
 			say("%d times: %s", n, why)
 		}
+	}
+	if len(silent) > 0 {
+		n := 0
+		said := make([]string, len(silent))
+		for i, why := range silent {
+			n += s.Refusals[why]
+			said[i] = fmt.Sprintf("%d times %s", s.Refusals[why], why)
+		}
+		if len(silent) == 1 {
+			said = silent
+		}
+		capped(s, n, strings.Join(said, ", "), told, say)
 	}
 	if s.Unsent > 0 {
 		say("due while the links of their publishers had ended: %s", plain.Count(s.Unsent, "message"))

@@ -196,6 +196,7 @@ func TestWhatALogTellsApart(t *testing.T) {
 		{StepResult{In: 200, Refusals: closed}, []string{"client refused, max_connections reached"}, 0, []string{"a cap on connections: the broker's log says: client refused"}},
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 250, Allowed: 256}}, nil, 0, []string{"has 250 of 256 open, and 30 tries failed"}},
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 210, Allowed: 20000}}, nil, 0, []string{"a cap on connections, of the broker's configuration or licence", "only 210 of 20000"}},
+		{StepResult{In: 200, Refusals: map[string]int{closedUnsaid: 30, resetUnsaid: 4}}, nil, 0, []string{"200 clients are in, and 34 tries failed: 30 times " + closedUnsaid + ", 4 times " + resetUnsaid}},
 		{StepResult{In: 5, Refusals: map[string]int{notListening: 7}}, nil, 12, []string{"the broker was down for a while: 12 links ended, and 7 tries"}},
 		{StepResult{Refusals: map[string]int{ownDescriptors: 1}, Strain: Strain{Allowed: 1024}}, nil, 0, []string{"the generator's descriptors: this program may open 1024 files"}},
 		{StepResult{In: 40, Refusals: map[string]int{noAnswer: 6}}, nil, 0, []string{"40 clients are in, and 6 tries failed: no answer in time"}},
