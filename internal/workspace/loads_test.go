@@ -81,6 +81,7 @@ func TestMistakesInLoads(t *testing.T) {
 		{"{clients: {plain: 1}, find: gold}", "gold", `find "gold" is not defined`},
 		{"{clients: {plain: 1}, local: here}", "here", "127.0.0.2-127.0.0.9"},
 		{"{clients: {plain: 1}, credentials: nowhere.csv}", "nowhere.csv", "the credentials cannot be read"},
+		{"{clients: {plain: 1}, every: 3s}", "every", `has no key "every"|write it deeper: publish: {every: …}`},
 		{"{clients: {plain: 1}, speed: 3}", "speed", `no key "speed"`},
 	} {
 		text := sound + "loads:\n  one: " + tt.load + "\n  two: {clients: {plain: 2}}\n"

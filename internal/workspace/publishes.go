@@ -9,6 +9,7 @@ import (
 	"hodstone/internal/expression"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/topic"
+	"hodstone/internal/payload"
 )
 
 // Publication is a message that a device publishes.
@@ -217,7 +218,7 @@ var edgeShape = shape[publicationReading]{
 
 func (l *loader) publication(d *Device, n node) {
 	p := publicationReading{device: d, Publication: Publication{Parameters: map[string]*expression.Template{}}}
-	publicationShape.read(l, n, "a publication of device "+d.Name, &p)
+	written := publicationShape.read(l, n, "a publication of device "+d.Name, &p)
 	switch {
 	case p.clause.exists() == p.topic.exists():
 		n.fail("", "a publication has a clause or a topic, one of them")
@@ -232,6 +233,12 @@ func (l *loader) publication(d *Device, n node) {
 			return
 		}
 		p.Clause, p.Retain = cl.Name, cl.Retain != nil && *cl.Retain
+		if written["payload"].n == nil {
+			if _, err := payload.Decode(cl.Payload.Format, nil); err != nil && cl.Payload.Format != "" {
+				hint := `write payload: "= SIGNAL", or its fields; payload: "" sends an empty one on purpose`
+				n.fail(hint, "a publication of %s has no payload, and an empty one is no %s", cl.Name, cl.Payload.Format)
+			}
+		}
 		if cl.QoS != nil {
 			p.QoS = *cl.QoS
 		}

@@ -96,6 +96,8 @@ func TestEachMistakeIsOneClearMessage(t *testing.T) {
 		{"unknown party", "from: shore", "from: shor", `shor,`, `party "shor" is not defined|did you mean "shore"?`, 1},
 		{"unknown login", "login: pen, sig", "login: penn, sig", `penn`, `login "penn"|did you mean "pen"?`, 0},
 		{"login that is no text", "login: pen, sig", "login: [pen], sig", `[pen]`, "login must be text", 0},
+		{"login that is a mapping", "login: pen, sig", "login: {password: x}, sig", `{password`, "not a mapping|logins: at the top", 0},
+		{"message without a payload", `clause: a, payload: {v: "= x"}`, `clause: a`, `{clause: a}`, "an empty one is no json|on purpose", 0},
 		{"party that is no text", "from: shore", "from: {shore: }", `{shore`, "party must be text", 1},
 		{"long line", "v/set", "v/set, note: " + strings.Repeat("long ", 100) + ", from: shor, note: " + strings.Repeat("x", 99),
 			``, "| … long long|x…\n", -1},
