@@ -290,6 +290,9 @@ func TestEachLimitOfABound(t *testing.T) {
 		if b[0].timed() {
 			x.Lost = 0
 		}
+		if b[0].What != "refused" {
+			x.Refused = 0
+		}
 		if broken := b.Broken(&x); (len(broken) == 0) != holds {
 			t.Errorf("%s: %v", text, broken)
 		}
@@ -320,7 +323,16 @@ func TestEachLimitOfABound(t *testing.T) {
 		broken[0] != "connected: 2 of 9 clients were out at its end" {
 		t.Error(broken)
 	}
-	if broken := Bound(nil).Broken(&StepResult{Clients: 9, Out: 2}); broken != nil {
+	// What holds for those that got in does not hold for all, unless it is said that some may stay out.
+	for text, want := range map[string]string{
+		"p99<1s": "refused: 2 of 9 clients did not get in; refused<=2 allows it", "p99<1s,refused<=2": "", "refused=0": "refused=0: 2",
+	} {
+		b, _ := ParseBound(text)
+		if broken := b.Broken(&StepResult{Trip: spreadOf(h), Clients: 9, Refused: 2}); strings.Join(broken, "|") != want {
+			t.Errorf("%s: %q", text, broken)
+		}
+	}
+	if broken := Bound(nil).Broken(&StepResult{Clients: 9, Out: 2, Refused: 1}); broken != nil {
 		t.Error("no bound, and broken:", broken)
 	}
 	if broken := b.Broken(

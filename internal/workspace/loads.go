@@ -381,7 +381,7 @@ func ParseLocals(text string) (out []netip.Addr, err error) {
 
 // ReadCredentials reads a CSV of user names and passwords. A first line that says "username" is a heading.
 func ReadCredentials(b []byte) (out [][2]string, err error) {
-	r := csv.NewReader(strings.NewReader(string(b)))
+	r := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(b), "\ufeff"))) // as spreadsheets write it
 	r.FieldsPerRecord = -1
 	r.Comment = '#'
 	all, err := r.ReadAll()

@@ -106,7 +106,7 @@ func TestMistakesInLoads(t *testing.T) {
 		}
 	}
 	if all, err := workspace.ReadCredentials(
-		[]byte("username,password\n# who\nann,x\nbob, y z\n"),
+		[]byte("\ufeffusername,password\r\n# who\nann,x\r\nbob, y z\n"),
 	); err != nil || len(all) != 2 ||
 		all[1] != [2]string{"bob", " y z"} {
 		t.Error(all, err)
