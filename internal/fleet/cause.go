@@ -28,6 +28,8 @@ const (
 	closedUnsaid   = "the connection was closed without a word"
 	resetUnsaid    = "the connection was reset"
 	noAnswer       = "no answer in time"
+	brokeRule      = "what it sent breaks the standard"
+	linkEnded      = "link ended: " // before the reason of one that was in
 )
 
 // causeOf is why something failed, in few words that are the same for the same reason.
@@ -53,7 +55,15 @@ func causeOf(err error) string {
 		errors.Is(err, io.EOF),
 		errors.Is(err, syscall.EPIPE),
 		errors.Is(err, io.ErrClosedPipe):
-		if ended != nil && ended.Coded {
+		switch {
+		case ended == nil:
+			return closedUnsaid
+		case ended.Broken != nil || ended.Rule: // we closed it for that
+			_, rule, _ := strings.Cut(ended.Reason, ": ")
+			return clipped(brokeRule + ": " + rule)
+		case ended.Silent > 0:
+			return noAnswer
+		case ended.Coded, client.BlameOf(err) == client.ByUs:
 			return ended.Error()
 		}
 		return closedUnsaid
@@ -62,10 +72,12 @@ func causeOf(err error) string {
 	if errors.As(err, &e) && e.Timeout() {
 		return noAnswer
 	}
-	text := err.Error()
-	const most = 120 // an address in it would make each its own reason
-	text = portPattern.ReplaceAllString(text, ":…")
-	return text[:min(len(text), most)]
+	return clipped(portPattern.ReplaceAllString(err.Error(), ":…")) // an address in it would make each its own reason
+}
+
+func clipped(text string) string {
+	const most = 160
+	return strings.ToValidUTF8(text[:min(len(text), most)], "")
 }
 
 var portPattern = regexp.MustCompile(`:\d{4,5}\b`)
@@ -119,10 +131,12 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 			)
 		case why == closedUnsaid, why == resetUnsaid, why == notListening && s.In > 0, why == noAnswer && s.In > 0:
 			silent = append(silent, why)
+		case strings.HasPrefix(why, linkEnded):
+			say("%s: %s", plain.Count(n, "link")+" ended", strings.TrimPrefix(why, linkEnded))
 		case strings.HasPrefix(why, "CONNACK"):
 			say("%d tries to connect were refused with %s", n, strings.TrimPrefix(why, "CONNACK: "))
 		default:
-			say("%d times: %s", n, why)
+			say("%s: %s", plain.Count(n, "time"), why)
 		}
 	}
 	if len(silent) > 0 {
@@ -210,6 +224,19 @@ func capped(s *StepResult, n int, why string, told func(*regexp.Regexp) string, 
 			why,
 		)
 	}
+}
+
+// thrown tells whether all links that ended did so by the broker's DISCONNECT, or because it broke a rule of the standard.
+func (s *StepResult) thrown() (all bool) {
+	for why := range s.Refusals {
+		if reason, is := strings.CutPrefix(why, linkEnded); is {
+			if !strings.HasPrefix(reason, brokeRule) && !strings.HasPrefix(reason, "the broker disconnected us") {
+				return false
+			}
+			all = true
+		}
+	}
+	return all
 }
 
 // sum adds the steps up.
@@ -336,7 +363,7 @@ func (r *Result) judge() {
 	lost, refused := s.Lost-s.Away, 0
 	for why, n := range s.Refusals {
 		switch {
-		case strings.HasPrefix(why, "CONNACK"), s.Refused > 0 && (why == closedUnsaid || why == resetUnsaid):
+		case strings.HasPrefix(why, "CONNACK"), strings.HasPrefix(why, brokeRule), s.Refused > 0 && (why == closedUnsaid || why == resetUnsaid):
 			refused += n
 		}
 	}
@@ -396,6 +423,10 @@ func (r *Result) judge() {
 		if broker != "" {
 			why("%s", broker)
 		}
+	case linksOnly && s.thrown():
+		r.Limit = Broker
+		why("the broker ended links, or made their clients end them: %d messages were lost with them, %d not sent, and %d clients were out at the end",
+			s.Lost, s.Unsent, s.Out)
 	case linksOnly:
 		r.Limit = Unclear
 		why(

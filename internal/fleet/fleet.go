@@ -205,6 +205,12 @@ func (f *Fleet) ended(s *session) {
 	s.gone.Store(true)
 	if s.wanted.Load() && !f.closed.Load() {
 		f.ends.Add(1)
+		s.drops.Add(1)
+		if err := s.client.Ended(); err != nil {
+			s.lane.mu.Lock()
+			s.lane.refusals[linkEnded+causeOf(err)]++
+			s.lane.mu.Unlock()
+		}
 	}
 	if s.topic != "" {
 		f.active.Add(-1)
@@ -228,8 +234,8 @@ func (f *Fleet) again(s *session) {
 	})
 }
 
-// maxTries is how often a session tries to come in at most before it is given up, in a step.
-// Who was in before tries on.
+// maxTries is how often a session tries to come in at most before it is given up, in a step, and how often one whose link ends
+// again is waited for. Who was in before tries on.
 const maxTries = 4
 
 // connecting lets sessions come in, one after the other.

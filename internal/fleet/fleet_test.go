@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"net"
 	"regexp"
 	"slices"
 	"strings"
@@ -610,5 +611,55 @@ func TestPartsOfOneLoadSayTheSame(t *testing.T) {
 	other.Steps = append(slices.Clone(long.Steps[:100]), fleet.Step{Clients: 1, Hold: time.Second})
 	if a, b := long.Whole(), other.Whole(); a == b || len(a) > 300 || !strings.Contains(a, "(101 steps, ") {
 		t.Errorf("%s\n%s", a, b)
+	}
+}
+
+// TestABrokerThatThrowsOut lets clients in, or does not, and ends their links at once, again and again: the load comes to an end,
+// and says how they ended, and whose doing it was where that is sure.
+func TestABrokerThatThrowsOut(t *testing.T) {
+	t.Parallel()
+	bound, _ := fleet.ParseBound("lost=0")
+	for name, x := range map[string]struct {
+		says []byte
+		want fleet.Culprit
+		why  []string
+	}{
+		"nonsense": {[]byte{0x20, 2, 0, 0, 0x79, 0}, fleet.Broker, []string{"connected: 3 of 3 clients were out", " links ended: what it sent breaks the standard: PUBCOMP"}},
+		"no word":  {[]byte{0x20, 2, 0, 0}, fleet.Unclear, []string{"connected: 3 of 3 clients were out", " links ended: the connection was closed without a word"}},
+		"no entry": {[]byte{0x20, 3, 0, 0, 0}, fleet.Broker, []string{"refused: 3 of 3 clients did not get in", "12 times: what it sent breaks the standard: CONNACK"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			ln, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer ln.Close()
+			go func() {
+				for {
+					c, err := ln.Accept()
+					if err != nil {
+						return
+					}
+					packet.NewReader(c, packet.V311).Next()
+					c.Write(x.says)
+					c.Close()
+				}
+			}()
+			kind := fleet.Kind{Name: "plain", Count: 3, Topic: func(n int) string { return fmt.Sprint("v/", n) }, Client: func(n int) client.Options {
+				return client.Options{
+					Version: packet.V311, Connect: packet.Connect{ClientID: fmt.Sprint("c", n), CleanStart: true},
+					Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, "mqtt://"+ln.Addr().String()) },
+				}
+			}}
+			r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Bound: bound,
+				Steps: []fleet.Step{{Clients: 3, Hold: time.Millisecond}}})
+			said := strings.Join(r.Why, "\n")
+			for _, want := range x.why {
+				if r.Limit != x.want || r.Holds() || !strings.Contains(said, want) {
+					t.Errorf("%s, want %s and %q:\n%s", r.Limit, x.want, want, said)
+				}
+			}
+		})
 	}
 }

@@ -123,6 +123,7 @@ func (f *Fleet) come(ctx context.Context, some []*session, count int, doing stri
 		if i >= count {
 			break
 		}
+		s.drops.Store(0)
 		if !s.wanted.Swap(true) {
 			s.tries.Store(0)
 			f.todo <- s
@@ -135,9 +136,11 @@ func (f *Fleet) come(ctx context.Context, some []*session, count int, doing stri
 		missing = 0
 		trying := false
 		for _, s := range some[:min(count, len(some))] {
-			if !s.in.Load() {
-				missing++
-				trying = trying || s.tries.Load() < maxTries
+			if drops := s.drops.Load(); !s.in.Load() {
+				if drops == 0 { // else it is one of those that were in, and are out
+					missing++
+				}
+				trying = trying || s.tries.Load() < maxTries && drops < maxTries
 			}
 		}
 		f.say(fmt.Sprintf("%s: %d of %d in", doing, min(count, len(some))-missing, min(count, len(some))), 0)

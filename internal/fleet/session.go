@@ -26,6 +26,7 @@ type session struct {
 	in      atomic.Bool // connected, and subscribed
 	wanted  atomic.Bool // by the step
 	tries   atomic.Int32
+	drops   atomic.Int32  // its links that ended while it was to come in
 	busy    atomic.Bool   // somebody connects it
 	came    atomic.Int64  // when it came in last, since the load began
 	gone    atomic.Bool   // its link ended in the step
