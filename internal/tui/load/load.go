@@ -416,11 +416,10 @@ func (s *Screen) viewResult(c look.Canvas, r, other *fleet.Result) {
 	y += s.steps(c.Sub(0, y, c.W, c.H-y), r, nil)
 	var lines []string
 	for _, l := range report.LoadSummary(r)[1:] {
-		for i, part := range look.Wrap(l, c.W-4-report.LoadIndent) {
-			if i > 0 {
-				part = strings.Repeat(" ", report.LoadIndent) + part
-			}
-			lines = append(lines, part)
+		word := l[:min(len(l), report.LoadIndent)] // which stands in ASCII
+		for _, part := range look.Wrap(l[len(word):], c.W-4-report.LoadIndent) {
+			lines = append(lines, word+part)
+			word = strings.Repeat(" ", report.LoadIndent)
 		}
 	}
 	unseen := max(0, len(r.Steps)-stepRows(c.H-over, len(r.Steps))) // steps come first

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"regexp"
 	"strings"
 	"time"
 
@@ -254,10 +255,15 @@ func Middle(s string, w int) string {
 // Pad fills s up with spaces to w cells.
 func Pad(s string, w int) string { return s + strings.Repeat(" ", max(0, w-Width(s))) }
 
-// Wrap breaks s into lines of at most w cells, at spaces where it can.
+// Wrap breaks s into lines of at most w cells, at spaces where it can, but not between a figure and its unit.
 func Wrap(s string, w int) []string {
-	return strings.Split(ansi.Wrap(s, max(1, w), ""), "\n")
+	const tied = "\u00a0"
+	s = ansi.Wrap(measured.ReplaceAllString(s, "$1"+tied+"$2"), max(1, w), "")
+	return strings.Split(strings.ReplaceAll(s, tied, " "), "\n")
 }
+
+// measured is a figure with its unit.
+var measured = regexp.MustCompile(`(\d) ([µm]?s|[KMG]?B|bytes?|cores?)\b`)
 
 // Age writes how long ago something was, in at most four cells.
 func Age(d time.Duration) string {

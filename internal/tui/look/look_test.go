@@ -19,6 +19,7 @@ func TestTextIsCutWhereItHurtsLeast(t *testing.T) {
 		{Clip("abcdef", 4), "abc…"}, {Clip("abc", 0), ""}, {Clip("海海海", 5), "海海…"},
 		{Pad("ab", 4), "ab  "}, {Pad("abcde", 4), "abcde"},
 		{strings.Join(Wrap("one two three", 7), "|"), "one two|three"},
+		{strings.Join(Wrap("p50 796 µs, 12 sets", 7), "|"), "p50|796 µs,|12 sets"},
 		{Age(59 * time.Second), "59s"}, {Age(100 * time.Second), "1m"}, {Age(3 * time.Hour), "3h"},
 		{Age(-time.Second), "0s"},
 		{Duration(900 * time.Nanosecond), "0 µs"}, {Duration(1500 * time.Microsecond), "1.50 ms"},
