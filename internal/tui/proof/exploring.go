@@ -124,7 +124,11 @@ func (s *Screen) drawExploredFoot(c look.Canvas, r row) {
 	}
 	c.Rule(0, "random conversations, held against a model of the standard", t.Ours)
 	if x.Report == nil {
-		c.Text(1, 1, "What the model forbids is tried again, shortened, and shows here.", t.Dim)
+		for i, l := range look.Wrap("What the model forbids is tried again, shortened, and shows here.", c.W-2) {
+			if 1+i < c.H {
+				c.Text(1, 1+i, l, t.Dim)
+			}
+		}
 		return
 	}
 	tried, all, not := x.Report.Pairs()
