@@ -363,7 +363,8 @@ func (r *Result) judge() {
 	lost, refused := s.Lost-s.Away, 0
 	for why, n := range s.Refusals {
 		switch {
-		case strings.HasPrefix(why, "CONNACK"), strings.HasPrefix(why, brokeRule), s.Refused > 0 && (why == closedUnsaid || why == resetUnsaid):
+		case strings.HasPrefix(why, "CONNACK"), strings.HasPrefix(why, brokeRule),
+			s.Refused > 0 && (why == closedUnsaid || why == resetUnsaid):
 			refused += n
 		}
 	}
@@ -425,8 +426,8 @@ func (r *Result) judge() {
 		}
 	case linksOnly && s.thrown():
 		r.Limit = Broker
-		why("the broker ended links, or made their clients end them: %d messages were lost with them, %d not sent, and %d clients were out at the end",
-			s.Lost, s.Unsent, s.Out)
+		why("the broker ended links, or made their clients end them: "+
+			"%d messages were lost with them, %d not sent, and %d clients were out at the end", s.Lost, s.Unsent, s.Out)
 	case linksOnly:
 		r.Limit = Unclear
 		why(
