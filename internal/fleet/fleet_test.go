@@ -18,6 +18,7 @@ import (
 	"hodstone/internal/mqtt/link"
 	"hodstone/internal/mqtt/packet"
 	"hodstone/internal/mqtt/standin"
+	"hodstone/internal/mqtt/standin/fault"
 )
 
 // against returns a stand-in, and a kind of so many clients of it.
@@ -611,6 +612,26 @@ func TestPartsOfOneLoadSayTheSame(t *testing.T) {
 	other.Steps = append(slices.Clone(long.Steps[:100]), fleet.Step{Clients: 1, Hold: time.Second})
 	if a, b := long.Whole(), other.Whole(); a == b || len(a) > 300 || !strings.Contains(a, "(101 steps, ") {
 		t.Errorf("%s\n%s", a, b)
+	}
+}
+
+// TestWillsThatDoNotCome: a storm of wills at a broker that publishes none ends when nothing comes any more, with a count of none.
+func TestWillsThatDoNotCome(t *testing.T) {
+	t.Parallel()
+	faults, err := fault.Set("will.never-sent")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, kind := against(t, standin.Options{Faults: faults}, 6, packet.V311)
+	f, err := fleet.New(fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Storm: fleet.Wills, WillBase: "w",
+		Steps: []fleet.Step{{Clients: 6, Hold: time.Millisecond}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	if r := f.Run(ctx); r.Stopped || r.Storm == nil || r.Storm.Of != 6 || r.Storm.Back != 0 {
+		t.Errorf("stopped %v, %+v", r.Stopped, r.Storm)
 	}
 }
 

@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -196,6 +199,7 @@ func TestWhatALogTellsApart(t *testing.T) {
 		{StepResult{In: 200, Refusals: closed}, []string{"client refused, max_connections reached"}, 0, []string{"a cap on connections: the broker's log says: client refused"}},
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 250, Allowed: 256}}, nil, 0, []string{"has 250 of 256 open, and 30 tries failed"}},
 		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Descriptors: 210, Allowed: 20000}}, nil, 0, []string{"a cap on connections, of the broker's configuration or licence", "only 210 of 20000"}},
+		{StepResult{In: 200, Refusals: closed, Broker: Process{Known: true, Own: true, Descriptors: 40, Allowed: 20000}}, nil, 0, []string{"a cap on connections, or the broker's limit of descriptors"}},
 		{StepResult{In: 200, Refusals: map[string]int{closedUnsaid: 30, resetUnsaid: 4}}, nil, 0, []string{"200 clients are in, and 34 tries failed: 30 times " + closedUnsaid + ", 4 times " + resetUnsaid}},
 		{StepResult{In: 5, Refusals: map[string]int{notListening: 7}}, nil, 12, []string{"the broker was down for a while: 12 links ended, and 7 tries"}},
 		{StepResult{Refusals: map[string]int{ownDescriptors: 1}, Strain: Strain{Allowed: 1024}}, nil, 0, []string{"the generator's descriptors: this program may open 1024 files"}},
@@ -427,5 +431,36 @@ func TestRatesInFewDigits(t *testing.T) {
 	b.Steps[0].Cut = false
 	if whole, err := Merge(b, a); err != nil || len(whole.Steps[0].Broken) != 1 {
 		t.Errorf("%+v %v", whole, err)
+	}
+}
+
+// TestWhatTheSystemTells reads of this process what it knows of itself, and of none nothing.
+func TestWhatTheSystemTells(t *testing.T) {
+	before := ProcessOf(os.Getpid())
+	var sink float64
+	for start := time.Now(); time.Since(start) < 150*time.Millisecond || ProcessOf(os.Getpid()).used == before.used; sink++ {
+	}
+	after := ProcessOf(os.Getpid())
+	var limit syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+		t.Fatal(err)
+	}
+	own, _ := os.Executable()
+	if !after.Known || after.PID != os.Getpid() || !strings.HasPrefix(filepath.Base(own), after.Name) || after.used <= before.used ||
+		after.Memory < 1<<20 || after.Descriptors < 3 || after.Allowed != limit.Cur {
+		t.Errorf("%+v after %+v, limit %d", after, before, limit.Cur)
+	}
+	at := time.Now()
+	a, b := reading{at: at, broker: before}, reading{at: at.Add(time.Second), broker: before}
+	b.broker.used += 250 * time.Millisecond
+	f := &Fleet{}
+	if p := f.brokerOver(a, b); p.CPU != 0.25 {
+		t.Error(p.CPU)
+	}
+	if p := f.brokerOver(reading{at: at}, b); p.CPU != 0 { // of a process that was found later only
+		t.Error(p.CPU)
+	}
+	if p := ProcessOf(math.MaxInt32); p.Known {
+		t.Errorf("%+v", p)
 	}
 }
