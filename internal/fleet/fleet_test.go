@@ -188,6 +188,18 @@ func TestTheHighestRateIsFound(t *testing.T) {
 	}
 }
 
+// TestTheHighestNumberIsFound: of clients, exactly, where so few are let in that no share of them is less than one.
+func TestTheHighestNumberIsFound(t *testing.T) {
+	t.Parallel()
+	_, kind := against(t, standin.Options{Limits: standin.Limits{Connections: 5}}, 12, packet.V5)
+	bound, _ := fleet.ParseBound("refused=0")
+	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Find: "clients", Bound: bound,
+		Steps: []fleet.Step{{Clients: 2, Hold: 50 * time.Millisecond}, {Clients: 12, Hold: 50 * time.Millisecond}}})
+	if x := r.Found; x == nil || r.Stopped || x.Highest != 5 || x.Broke != 6 {
+		t.Errorf("%+v %v", x, r.Why)
+	}
+}
+
 // TestAShardedFleetIsTheWhole: four parts, whose clocks differ, merged, are the histogram of their samples and the counts.
 func TestAShardedFleetIsTheWhole(t *testing.T) {
 	t.Parallel()
@@ -257,6 +269,24 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 		len(whole.Shards) != 4 ||
 		whole.Total.In != 42 {
 		t.Errorf("%+v %d %d, %d %d", c, whole.Total.Trip.Count, count, merged, sum)
+	}
+	adds := func(r *fleet.Result) (in, sent, heard, missing int64) {
+		for _, x := range r.Seconds {
+			in, sent, heard, missing = in+int64(x.In), sent+x.Sent, heard+x.Heard, missing+x.Missing
+		}
+		return
+	}
+	var in, sent, heard, missing int64
+	for i, p := range parts {
+		p.Seconds = append(p.Seconds, fleet.Second{At: p.Started.Add(9 * time.Second), In: 10, Sent: 20, Heard: 19, Missing: int64(10 + i)})
+		a, b, c, d := adds(p)
+		in, sent, heard, missing = in+a, sent+b, heard+c, missing+d
+	}
+	if whole, err = fleet.Merge(parts...); err != nil {
+		t.Fatal(err)
+	}
+	if a, b, c, d := adds(whole); a != in || b != sent || c != heard || d != missing || missing < 46 {
+		t.Errorf("seconds: %d in, %d sent, %d heard, %d missing; the parts have %d, %d, %d, %d", a, b, c, d, in, sent, heard, missing)
 	}
 	if len(whole.Seconds) > len(parts[0].Seconds)+2 {
 		t.Errorf("%d seconds", len(whole.Seconds))
@@ -677,6 +707,9 @@ func TestABrokerThatThrowsOut(t *testing.T) {
 				Steps: []fleet.Step{{Clients: 3, Hold: time.Millisecond}}})
 			said := strings.Join(r.Why, "\n")
 			for _, want := range x.why {
+				if strings.Contains(said, "when it was stopped") {
+					t.Errorf("nobody stopped it:\n%s", said)
+				}
 				if r.Limit != x.want || r.Holds() || !strings.Contains(said, want) {
 					t.Errorf("%s, want %s and %q:\n%s", r.Limit, x.want, want, said)
 				}

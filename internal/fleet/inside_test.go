@@ -464,3 +464,29 @@ func TestWhatTheSystemTells(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 }
+
+// TestWhatIsOwed: who is in, or has heard some, is owed all from where it began; who never came, and who is not wanted, nothing.
+func TestWhatIsOwed(t *testing.T) {
+	kind := Kind{Name: "plain", Count: 1, Topic: func(int) string { return "v" }, Client: func(int) client.Options { return client.Options{} }}
+	f, err := New(Plan{Kinds: []Kind{kind}, Shape: Echo, Every: time.Second, Steps: []Step{{Clients: 1, Hold: time.Second}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		base, top, seq uint64
+		wanted, in     bool
+		owed           int64
+	}{
+		{0, 0, 5, true, true, 5}, {0, 0, 5, true, false, 0}, {0, 3, 5, true, false, 5}, {2, 2, 5, true, false, 3}, {2, 4, 5, true, true, 3},
+		{5, 5, 5, true, true, 0}, {0, 3, 5, false, false, 0},
+	} {
+		s := f.all[0]
+		s.one = tracker{base: x.base, top: x.top}
+		s.seq.Store(x.seq)
+		s.wanted.Store(x.wanted)
+		s.in.Store(x.in)
+		if got := f.owed(); got != x.owed {
+			t.Errorf("%+v: %d", x, got)
+		}
+	}
+}
