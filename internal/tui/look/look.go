@@ -88,6 +88,7 @@ func On(s, ground Style) Style {
 // Canvas is a window onto the screen. Whatever is drawn outside of it is not seen.
 type Canvas struct {
 	buf        *uv.Buffer
+	pens       map[Style]string // what lets the terminal write in a style, whatever it wrote in before
 	x, y, W, H int
 	Theme      *Theme
 }
@@ -100,7 +101,10 @@ func (c Canvas) Anew(w, h int, t *Theme) Canvas {
 	if c.buf == nil || c.buf.Width() != w || c.buf.Height() != h {
 		c.buf = uv.NewBuffer(w, h)
 	}
-	c = Canvas{buf: c.buf, W: w, H: h, Theme: t}
+	if c.pens == nil || len(c.pens) > mostPens {
+		c.pens = map[Style]string{}
+	}
+	c = Canvas{buf: c.buf, pens: c.pens, W: w, H: h, Theme: t}
 	c.Fill(t.Ground)
 	return c
 }
@@ -221,18 +225,56 @@ func (c Canvas) Rule(y int, title string, st Style) {
 
 // Paint changes the ground of a stretch of a row and leaves its text.
 func (c Canvas) Paint(x, y, w int, ground Style) {
-	for i := x; i < min(x+w, c.W); i++ {
-		if cell := c.buf.CellAt(c.x+i, c.y+y); cell != nil && y >= 0 && y < c.H && i >= 0 {
-			again := *cell
-			again.Style.Bg = ground.Bg
-			again.Style.Attrs |= ground.Attrs
-			c.buf.SetCell(c.x+i, c.y+y, &again)
+	for i := max(0, x); i < min(x+w, c.W) && y >= 0 && y < c.H; i++ {
+		if cell := c.buf.CellAt(c.x+i, c.y+y); cell != nil && cell.Width > 0 { // in its place: to set a wide one's half would undo it
+			cell.Style.Bg = ground.Bg
+			cell.Style.Attrs |= ground.Attrs
 		}
 	}
 }
 
-// Render returns the whole screen for the terminal.
-func (c Canvas) Render() string { return c.buf.Render() }
+// mostPens is how many styles are remembered: there are some dozens, and as many for each theme that the terminal had.
+const mostPens = 500
+
+// Render returns the whole screen for the terminal. It is most of what a picture costs, so that it does no more than these
+// screens need: they have no links, and each cell has its ground.
+func (c Canvas) Render() string {
+	var out strings.Builder
+	const usual = 4 // bytes for a cell
+	out.Grow(usual * c.W * c.H)
+	for y, line := range c.buf.Lines {
+		if y > 0 {
+			out.WriteByte('\n')
+		}
+		var pen Style
+		for i := range line {
+			cell := &line[i]
+			if cell.Width == 0 { // covered by the wide one before it
+				continue
+			}
+			if cell.Style != pen {
+				pen = cell.Style
+				out.WriteString(c.pen(pen))
+			}
+			out.WriteString(cell.Content)
+		}
+		if pen != (Style{}) {
+			out.WriteString(ansi.ResetStyle)
+		}
+	}
+	return out.String()
+}
+
+func (c Canvas) pen(s Style) string {
+	pen, known := c.pens[s]
+	if !known {
+		if pen = ansi.ResetStyle; !s.IsZero() {
+			pen += s.String()
+		}
+		c.pens[s] = pen
+	}
+	return pen
+}
 
 // Width is how many cells s takes.
 func Width(s string) int { return ansi.StringWidth(s) }

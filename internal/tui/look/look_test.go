@@ -2,11 +2,13 @@ package look
 
 import (
 	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -218,5 +220,43 @@ func TestActionsAreTheKeyMap(t *testing.T) {
 	}
 	if n := len(Bindings(all)); n != 3 {
 		t.Errorf("%d bindings in the footer", n)
+	}
+}
+
+// TestWhatIsDrawnIsShown: a terminal that reads a picture has the cells that were drawn: wide and combined characters, styles
+// side by side, windows laid over others; and a picture drawn in the memory of another has nothing left of that.
+func TestWhatIsDrawnIsShown(t *testing.T) {
+	for _, colours := range []Colours{NoColours, FewColours, AllColours} {
+		theme := NewTheme(true, colours)
+		var c Canvas
+		r := rand.New(rand.NewPCG(7, uint64(colours)))
+		styles := []Style{theme.Text, theme.Broken, theme.Select, theme.Rail, {}, On(theme.Ours, theme.Rail)}
+		words := []string{"pen", "鮭鮭鮭", "e\u0301e", "\x1b[31m", " ", "▸ ─▶", "👩‍🌾", "äöü"}
+		for range 60 {
+			w, h := 20+r.IntN(3), 6
+			c = c.Anew(w, h, &theme)
+			for range r.IntN(12) {
+				sub := c.Sub(r.IntN(w), r.IntN(h), r.IntN(w), r.IntN(h))
+				st := styles[r.IntN(len(styles))]
+				switch r.IntN(3) {
+				case 0:
+					sub.Fill(st)
+				case 1:
+					sub.Paint(r.IntN(4), 0, 5, st)
+				default:
+					sub.Text(r.IntN(6)-2, 0, words[r.IntN(len(words))], st)
+				}
+			}
+			shown := uv.NewScreenBuffer(w, h)
+			shown.Method = ansi.GraphemeWidth
+			uv.NewStyledString(c.Render()).Draw(shown, shown.Bounds())
+			for y := range h {
+				for x := range w {
+					if got, want := shown.CellAt(x, y), c.buf.CellAt(x, y); !got.Equal(want) {
+						t.Fatalf("at %d, %d: %+v, drawn %+v\n%q", x, y, got, want, c.Render())
+					}
+				}
+			}
+		}
 	}
 }
