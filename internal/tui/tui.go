@@ -27,12 +27,14 @@ import (
 	"hodstone/internal/workbench"
 )
 
-// The screens are drawn anew every refreshEvery, and every floodEvery where more than flood messages a second go over: nobody
-// reads them one by one, and to draw takes longest. Keys show at once either way.
+// The screens are drawn anew every refreshEvery, every floodEvery where more than flood messages a second go over, and every
+// torrentEvery where more than torrent do: nobody reads them one by one, and to draw takes longest. Keys show at once either way.
 const (
 	refreshEvery = 100 * time.Millisecond
 	floodEvery   = 250 * time.Millisecond
 	flood        = 2_000
+	torrentEvery = 400 * time.Millisecond
+	torrent      = 10_000
 )
 
 const (
@@ -136,7 +138,10 @@ func (m *model) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, m.
 
 func (m *model) nextTick() tea.Cmd {
 	every := refreshEvery
-	if m.bench.Rate() > flood {
+	switch rate := m.bench.Rate(); {
+	case rate > torrent:
+		every = torrentEvery
+	case rate > flood:
 		every = floodEvery
 	}
 	return tea.Tick(every, func(t time.Time) tea.Msg { return tick(t) })
