@@ -505,7 +505,7 @@ func TestABrokerThatGoesDown(t *testing.T) {
 func TestASteadyClimb(t *testing.T) {
 	t.Parallel()
 	_, kind := against(t, standin.Options{}, 60, packet.V311)
-	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 100 * time.Millisecond,
+	r := unhindered(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Echo, Every: 100 * time.Millisecond,
 		Steps: []fleet.Step{{Clients: 10, Hold: time.Second}, {Clients: 60, Over: 4 * time.Second, Hold: time.Second}}})
 	x := r.Steps[1]
 	// From 100 a second to 600 in 4 s, and 1 s of 600: 2,000 in 5 s.
@@ -521,6 +521,20 @@ func TestASteadyClimb(t *testing.T) {
 	}
 	if grew < 3 {
 		t.Errorf("%+v", r.Seconds)
+	}
+}
+
+// TestWhoComesLateIsNotRefused: clients whose turn to connect comes only when a climb is over are waited for; who is turned away
+// is refused there too.
+func TestWhoComesLateIsNotRefused(t *testing.T) {
+	t.Parallel()
+	for limit, refused := range map[int]int{0: 0, 15: 5} {
+		_, kind := against(t, standin.Options{Limits: standin.Limits{Connections: limit}}, 20, packet.V5)
+		r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Connects: 10,
+			Steps: []fleet.Step{{Clients: 2, Hold: 10 * time.Millisecond}, {Clients: 20, Over: 100 * time.Millisecond, Hold: 10 * time.Millisecond}}})
+		if x := r.Steps[1]; x.Refused != refused || x.In != 20-refused {
+			t.Errorf("%d in, %d refused, of 20 where %d are let in", x.In, x.Refused, limit)
+		}
 	}
 }
 

@@ -152,6 +152,27 @@ func (f *Fleet) come(ctx context.Context, some []*session, count int, doing stri
 	return missing
 }
 
+// late waits for those that have not come in by the end of a climb, and are still tried, and returns how many were given up.
+func (f *Fleet) late(ctx context.Context, some []*session) (refused int) {
+	for {
+		trying := 0
+		refused = 0
+		for _, s := range some {
+			if !s.wanted.Load() || s.in.Load() || s.drops.Load() > 0 {
+				continue
+			}
+			if refused++; s.tries.Load() < maxTries {
+				trying++
+			}
+		}
+		if trying == 0 || ctx.Err() != nil {
+			return refused
+		}
+		f.say(fmt.Sprintf("clients connect: %d are late", trying), 0)
+		f.tick(ctx)
+	}
+}
+
 // mine are the plan's clients of this shard, in their order.
 func (f *Fleet) mine() (out []*session) {
 	for _, s := range f.all {
@@ -225,15 +246,10 @@ func (f *Fleet) carry(ctx context.Context, step Step) StepResult {
 	}
 	f.gap.Store(0)
 	took := time.Since(start)
-	if step.Over > 0 {
-		for _, s := range all[:want] {
-			if !s.in.Load() {
-				refused++
-			}
-		}
-		asked = f.stepped.Asked
-	}
 	after := f.strainNow()
+	if step.Over > 0 {
+		refused, asked = f.late(ctx, all[:want]), f.stepped.Asked
+	}
 	f.settle(ctx)
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -310,6 +326,7 @@ func (f *Fleet) climb(from, to climb, all []*session, share float64) (asked floa
 	for _, s := range all[:n] {
 		if !s.wanted.Swap(true) {
 			s.tries.Store(0)
+			s.drops.Store(0)
 			f.todo <- s
 			f.turn.Add(1)
 		}
