@@ -363,8 +363,10 @@ taps: {bench: {listen: "mqtt://127.0.0.1:0", device: pen, rules: [`+tt.rules+`]}
 				await(
 					t,
 					b,
-					"an observer",
-					func(s workbench.Snapshot) bool { return len(s.Sights) > 0 && s.Sights[0].Open },
+					"an observer, and the shore: what was sent before it came may not be laid to the pen",
+					func(s workbench.Snapshot) bool {
+						return len(s.Sights) > 0 && s.Sights[0].Open && stateOf(t, b, "shore").Phase == device.On
+					},
 				)
 				l, err := link.Dial(context.Background(), taps[0].At[0])
 				if err != nil {

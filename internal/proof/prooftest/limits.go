@@ -29,7 +29,8 @@ func Limited(t *testing.T, target proof.Target, unsupported, refused string, kno
 		t.Errorf("%s: %v, want %q", target.Listener, err, refused)
 		return nil
 	}
-	for _, r := range p.Results {
+	for i := range p.Results {
+		r := once(t, target, p.Results[i])
 		want := proof.Kept
 		if (r.Check.Name == "login.wrong-password" || r.Check.Name == "login.unknown-user") && *target.Anonymous {
 			continue // a matter of how the broker treats logins where none is needed
@@ -59,6 +60,28 @@ func Limited(t *testing.T, target proof.Target, unsupported, refused string, kno
 		}
 	}
 	return p
+}
+
+// once runs a check once more that this machine kept from what it had to do in time, which it says itself.
+func once(t *testing.T, target proof.Target, r proof.Result) proof.Result {
+	t.Helper()
+	for range 3 {
+		if r.Verdict != proof.Undecided || !strings.Contains(r.Seen, "too late to tell") {
+			break
+		}
+		t.Logf("%s: once more", r.Seen)
+		p, err := proof.Run(t.Context(), target, proof.Options{Checks: []*proof.Check{r.Check}})
+		if err != nil {
+			t.Error(err)
+			break
+		}
+		for _, x := range p.Results {
+			if x.Version == r.Version {
+				r = x
+			}
+		}
+	}
+	return r
 }
 
 // Elsewhere tells whether a check is for another kind of listener, or for what nobody told of.
