@@ -395,8 +395,8 @@ func BenchmarkStandIn(b *testing.B) {
 	report(b, n, after-ours, theirs)
 }
 
-// BenchmarkWireScreen opens the wire screen while 20,000 messages a second come in, and tells
-// how much of a core the program takes, beside what the broker takes for the same messages, and how soon it answers a key.
+// BenchmarkWireScreen opens the wire screen while 20,000 messages a second come in, and tells how much of a core
+// the program takes, beside what the broker takes for the same messages, and how soon it answers a key.
 func BenchmarkWireScreen(b *testing.B) {
 	const perSecond, seconds = 20_000, 6
 	broker := brokertest.Start(b, brokertest.Options{Anonymous: true})

@@ -388,7 +388,9 @@ func (e *Env) openBroker(path, broker string, faults []string) (*workbench.Bench
 	br := w.Broker(name)
 	switch {
 	case br == nil && name == "":
-		return nil, nil, usage("the workspace has no broker that is sound: mend what is told above, or write one under brokers:")
+		return nil, nil, usage(
+			"the workspace has no broker that is sound: mend what is told above, or write one under brokers:",
+		)
 	case br == nil && len(w.Problems) > 0:
 		return nil, nil, usage("the workspace has no usable broker %s: mend what is told above", name)
 	case br == nil:

@@ -156,16 +156,19 @@ func short(d time.Duration) time.Duration {
 	return d.Round(unit)
 }
 
-// Broken tells which limits a step broke, each in words; nil for none. What was not measured breaks nothing but a bound on
-// a round trip: without one it cannot be said to hold. What never came took longer than anything; and no bound holds where
-// clients that had been in were gone at the end, nor where clients did not get in, unless it says how many may be refused.
+// Broken tells which limits a step broke, each in words; nil for none. What was not measured breaks nothing but a
+// bound on a round trip: without one it cannot be said to hold. What never came took longer than anything; and no
+// bound holds where clients that had been in were gone at the end, nor where clients did not get in, unless it says
+// how many may be refused.
 func (b Bound) Broken(s *StepResult) (out []string) {
 	if len(b) > 0 && s.Out > 0 {
 		out = append(out, fmt.Sprintf("%s%d of %d clients were out at its end", wereIn, s.Out, s.Clients))
 	}
 	lets := slices.ContainsFunc(b, func(l Limit) bool { return l.What == "refused" })
 	if len(b) > 0 && s.Refused > 0 && !lets { // what holds for those that got in is not what was asked
-		out = append(out, fmt.Sprintf("refused: %d of %d clients did not get in; refused<=%[1]d allows it", s.Refused, s.Clients))
+		out = append(out, fmt.Sprintf(
+			"refused: %d of %d clients did not get in; refused<=%[1]d allows it", s.Refused, s.Clients,
+		))
 	}
 	for _, l := range b {
 		v, known := s.measure(l.What)

@@ -29,7 +29,8 @@ const (
 	resetUnsaid    = "the connection was reset"
 	noAnswer       = "no answer in time"
 	brokeRule      = "what it sent breaks the standard"
-	linkEnded      = "link ended: " // before the reason of one that was in
+	linkEnded      = "link ended: "      // before the reason of one that was in
+	linkThrown     = "link thrown out: " // where its end was surely the broker's doing
 )
 
 // causeOf is why something failed, in few words that are the same for the same reason.
@@ -131,8 +132,9 @@ func (f *Fleet) causes(s *StepResult) (out []string) {
 			)
 		case why == closedUnsaid, why == resetUnsaid, why == notListening && s.In > 0, why == noAnswer && s.In > 0:
 			silent = append(silent, why)
-		case strings.HasPrefix(why, linkEnded):
-			say("%s: %s", plain.Count(n, "link")+" ended", strings.TrimPrefix(why, linkEnded))
+		case strings.HasPrefix(why, linkEnded), strings.HasPrefix(why, linkThrown):
+			_, reason, _ := strings.Cut(why, ": ")
+			say("%s ended: %s", plain.Count(n, "link"), reason)
 		case strings.HasPrefix(why, "CONNACK"):
 			say("%d tries to connect were refused with %s", n, strings.TrimPrefix(why, "CONNACK: "))
 		default:
@@ -226,15 +228,23 @@ func capped(s *StepResult, n int, why string, told func(*regexp.Regexp) string, 
 	}
 }
 
-// thrown tells whether all links that ended did so by the broker's DISCONNECT, or because it broke a rule of the standard.
+// endOf is under which name the end of a link is counted: apart where it was surely the broker's doing, by its
+// DISCONNECT or because it broke a rule of the standard.
+func endOf(err error) string {
+	var ended *client.EndedError
+	if errors.As(err, &ended) && (ended.Coded || ended.Broken != nil || ended.Rule) {
+		return linkThrown + causeOf(err)
+	}
+	return linkEnded + causeOf(err)
+}
+
+// thrown tells whether links ended, and all surely by the broker's doing.
 func (s *StepResult) thrown() (all bool) {
 	for why := range s.Refusals {
-		if reason, is := strings.CutPrefix(why, linkEnded); is {
-			if !strings.HasPrefix(reason, brokeRule) && !strings.HasPrefix(reason, "the broker disconnected us") {
-				return false
-			}
-			all = true
+		if strings.HasPrefix(why, linkEnded) {
+			return false
 		}
+		all = all || strings.HasPrefix(why, linkThrown)
 	}
 	return all
 }

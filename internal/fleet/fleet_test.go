@@ -193,7 +193,8 @@ func TestTheHighestNumberIsFound(t *testing.T) {
 	t.Parallel()
 	_, kind := against(t, standin.Options{Limits: standin.Limits{Connections: 5}}, 12, packet.V5)
 	bound, _ := fleet.ParseBound("refused=0")
-	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Find: "clients", Bound: bound,
+	r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second,
+		Find: "clients", Bound: bound,
 		Steps: []fleet.Step{{Clients: 2, Hold: 50 * time.Millisecond}, {Clients: 12, Hold: 50 * time.Millisecond}}})
 	if x := r.Found; x == nil || r.Stopped || x.Highest != 5 || x.Broke != 6 {
 		t.Errorf("%+v %v", x, r.Why)
@@ -278,7 +279,8 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 	}
 	var in, sent, heard, missing int64
 	for i, p := range parts {
-		p.Seconds = append(p.Seconds, fleet.Second{At: p.Started.Add(9 * time.Second), In: 10, Sent: 20, Heard: 19, Missing: int64(10 + i)})
+		at := p.Started.Add(9 * time.Second)
+		p.Seconds = append(p.Seconds, fleet.Second{At: at, In: 10, Sent: 20, Heard: 19, Missing: int64(10 + i)})
 		a, b, c, d := adds(p)
 		in, sent, heard, missing = in+a, sent+b, heard+c, missing+d
 	}
@@ -286,7 +288,8 @@ func TestAShardedFleetIsTheWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	if a, b, c, d := adds(whole); a != in || b != sent || c != heard || d != missing || missing < 46 {
-		t.Errorf("seconds: %d in, %d sent, %d heard, %d missing; the parts have %d, %d, %d, %d", a, b, c, d, in, sent, heard, missing)
+		t.Errorf("seconds: %d in, %d sent, %d heard, %d missing; the parts have %d, %d, %d, %d",
+			a, b, c, d, in, sent, heard, missing)
 	}
 	if len(whole.Seconds) > len(parts[0].Seconds)+2 {
 		t.Errorf("%d seconds", len(whole.Seconds))
@@ -405,8 +408,8 @@ func TestBounds(t *testing.T) {
 	}
 }
 
-// TestAServerThatSaysNothing: a load that is stopped while its clients wait to be let in says so, and tells no strain that it
-// did not measure.
+// TestAServerThatSaysNothing: a load that is stopped while its clients wait to be let in says so, and tells no
+// strain that it did not measure.
 func TestAServerThatSaysNothing(t *testing.T) {
 	kind := fleet.Kind{Name: "plain", Count: 30, Topic: func(n int) string { return fmt.Sprint("v/", n) },
 		Client: func(int) client.Options {
@@ -524,14 +527,17 @@ func TestASteadyClimb(t *testing.T) {
 	}
 }
 
-// TestWhoComesLateIsNotRefused: clients whose turn to connect comes only when a climb is over are waited for; who is turned away
-// is refused there too.
+// TestWhoComesLateIsNotRefused: clients whose turn to connect comes only when a climb is over are waited for; who
+// is turned away is refused there too.
 func TestWhoComesLateIsNotRefused(t *testing.T) {
 	t.Parallel()
 	for limit, refused := range map[int]int{0: 0, 15: 5} {
 		_, kind := against(t, standin.Options{Limits: standin.Limits{Connections: limit}}, 20, packet.V5)
 		r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Connects: 10,
-			Steps: []fleet.Step{{Clients: 2, Hold: 10 * time.Millisecond}, {Clients: 20, Over: 100 * time.Millisecond, Hold: 10 * time.Millisecond}}})
+			Steps: []fleet.Step{
+				{Clients: 2, Hold: 10 * time.Millisecond},
+				{Clients: 20, Over: 100 * time.Millisecond, Hold: 10 * time.Millisecond},
+			}})
 		if x := r.Steps[1]; x.Refused != refused || x.In != 20-refused {
 			t.Errorf("%d in, %d refused, of 20 where %d are let in", x.In, x.Refused, limit)
 		}
@@ -659,7 +665,8 @@ func TestPartsOfOneLoadSayTheSame(t *testing.T) {
 	}
 }
 
-// TestWillsThatDoNotCome: a storm of wills at a broker that publishes none ends when nothing comes any more, with a count of none.
+// TestWillsThatDoNotCome: a storm of wills at a broker that publishes none ends when nothing comes any more, with a
+// count of none.
 func TestWillsThatDoNotCome(t *testing.T) {
 	t.Parallel()
 	faults, err := fault.Set("will.never-sent")
@@ -667,7 +674,8 @@ func TestWillsThatDoNotCome(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, kind := against(t, standin.Options{Faults: faults}, 6, packet.V311)
-	f, err := fleet.New(fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Storm: fleet.Wills, WillBase: "w",
+	f, err := fleet.New(fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second,
+		Storm: fleet.Wills, WillBase: "w",
 		Steps: []fleet.Step{{Clients: 6, Hold: time.Millisecond}}})
 	if err != nil {
 		t.Fatal(err)
@@ -679,8 +687,8 @@ func TestWillsThatDoNotCome(t *testing.T) {
 	}
 }
 
-// TestABrokerThatThrowsOut lets clients in, or does not, and ends their links at once, again and again: the load comes to an end,
-// and says how they ended, and whose doing it was where that is sure.
+// TestABrokerThatThrowsOut lets clients in, or does not, and ends their links at once, again and again: the load
+// comes to an end, and says how they ended, and whose doing it was where that is sure.
 func TestABrokerThatThrowsOut(t *testing.T) {
 	t.Parallel()
 	bound, _ := fleet.ParseBound("lost=0")
@@ -689,9 +697,12 @@ func TestABrokerThatThrowsOut(t *testing.T) {
 		want fleet.Culprit
 		why  []string
 	}{
-		"nonsense": {[]byte{0x20, 2, 0, 0, 0x79, 0}, fleet.Broker, []string{"connected: 3 of 3 clients were out", " links ended: what it sent breaks the standard: PUBCOMP"}},
-		"no word":  {[]byte{0x20, 2, 0, 0}, fleet.Unclear, []string{"connected: 3 of 3 clients were out", " links ended: the connection was closed without a word"}},
-		"no entry": {[]byte{0x20, 3, 0, 0, 0}, fleet.Broker, []string{"refused: 3 of 3 clients did not get in", "12 times: what it sent breaks the standard: CONNACK"}},
+		"nonsense": {[]byte{0x20, 2, 0, 0, 0x79, 0}, fleet.Broker, []string{
+			"connected: 3 of 3 clients were out", " links ended: what it sent breaks the standard: PUBCOMP"}},
+		"no word": {[]byte{0x20, 2, 0, 0}, fleet.Unclear, []string{
+			"connected: 3 of 3 clients were out", " links ended: the connection was closed without a word"}},
+		"no entry": {[]byte{0x20, 3, 0, 0, 0}, fleet.Broker, []string{
+			"refused: 3 of 3 clients did not get in", "12 times: what it sent breaks the standard: CONNACK"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -700,21 +711,18 @@ func TestABrokerThatThrowsOut(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer ln.Close()
-			go func() {
-				for {
-					c, err := ln.Accept()
-					if err != nil {
-						return
-					}
-					packet.NewReader(c, packet.V311).Next()
-					c.Write(x.says)
-					c.Close()
-				}
-			}()
-			kind := fleet.Kind{Name: "plain", Count: 3, Topic: func(n int) string { return fmt.Sprint("v/", n) }, Client: func(n int) client.Options {
+			go link.Serve(ln, func(l *link.Link) {
+				packet.NewReader(l, packet.V311).Next()
+				l.Write(x.says)
+				l.Close()
+			})
+			topic := func(n int) string { return fmt.Sprint("v/", n) }
+			kind := fleet.Kind{Name: "plain", Count: 3, Topic: topic, Client: func(n int) client.Options {
 				return client.Options{
 					Version: packet.V311, Connect: packet.Connect{ClientID: fmt.Sprint("c", n), CleanStart: true},
-					Dial: func(ctx context.Context) (*link.Link, error) { return link.Dial(ctx, "mqtt://"+ln.Addr().String()) },
+					Dial: func(ctx context.Context) (*link.Link, error) {
+						return link.Dial(ctx, "mqtt://"+ln.Addr().String())
+					},
 				}
 			}}
 			r := run(t, fleet.Plan{Kinds: []fleet.Kind{kind}, Shape: fleet.Mute, Every: time.Second, Bound: bound,

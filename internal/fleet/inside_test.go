@@ -465,7 +465,8 @@ func TestWhatTheSystemTells(t *testing.T) {
 	}
 }
 
-// TestWhatIsOwed: who is in, or has heard some, is owed all from where it began; who never came, and who is not wanted, nothing.
+// TestWhatIsOwed: who is in, or has heard some, is owed all from where it began; who never came, and who is not
+// wanted, nothing.
 func TestWhatIsOwed(t *testing.T) {
 	kind := Kind{Name: "plain", Count: 1, Topic: func(int) string { return "v" }, Client: func(int) client.Options { return client.Options{} }}
 	f, err := New(Plan{Kinds: []Kind{kind}, Shape: Echo, Every: time.Second, Steps: []Step{{Clients: 1, Hold: time.Second}}})

@@ -117,62 +117,6 @@ func (f *Fleet) keep(s StepResult) {
 	f.stepped = StepResult{}
 }
 
-// come brings sessions in, and returns how many are not in when it gave up.
-func (f *Fleet) come(ctx context.Context, some []*session, count int, doing string) (missing int) {
-	for i, s := range some {
-		if i >= count {
-			break
-		}
-		s.drops.Store(0)
-		if !s.wanted.Swap(true) {
-			s.tries.Store(0)
-			f.todo <- s
-		} else if !s.in.Load() && s.tries.Load() >= maxTries { // given up before: once more
-			s.tries.Store(0)
-			f.todo <- s
-		}
-	}
-	for ctx.Err() == nil {
-		missing = 0
-		trying := false
-		for _, s := range some[:min(count, len(some))] {
-			if drops := s.drops.Load(); !s.in.Load() {
-				if drops == 0 { // else it is one of those that were in, and are out
-					missing++
-				}
-				trying = trying || s.tries.Load() < maxTries && drops < maxTries
-			}
-		}
-		f.say(fmt.Sprintf("%s: %d of %d in", doing, min(count, len(some))-missing, min(count, len(some))), 0)
-		if !trying {
-			break
-		}
-		f.tick(ctx)
-	}
-	return missing
-}
-
-// late waits for those that have not come in by the end of a climb, and are still tried, and returns how many were given up.
-func (f *Fleet) late(ctx context.Context, some []*session) (refused int) {
-	for {
-		trying := 0
-		refused = 0
-		for _, s := range some {
-			if !s.wanted.Load() || s.in.Load() || s.drops.Load() > 0 {
-				continue
-			}
-			if refused++; s.tries.Load() < maxTries {
-				trying++
-			}
-		}
-		if trying == 0 || ctx.Err() != nil {
-			return refused
-		}
-		f.say(fmt.Sprintf("clients connect: %d are late", trying), 0)
-		f.tick(ctx)
-	}
-}
-
 // mine are the plan's clients of this shard, in their order.
 func (f *Fleet) mine() (out []*session) {
 	for _, s := range f.all {

@@ -22,8 +22,8 @@ type alike struct {
 	all   []*Journey
 	first time.Time // when the oldest was sent
 	gone  int       // how many were taken away at the front
-	// Those before a place have reached a receiver: that of the one that asked first, and by the others' names. Places are
-	// counted with the gone.
+	// Those before a place have reached a receiver: that of the one that asked first, and by the others' names.
+	// Places are counted with the gone.
 	who   string
 	place int
 	next  map[string]int
@@ -110,7 +110,8 @@ func (a *alike) arrive(client string, qos packet.QoS, since uint64) *Journey {
 // alikeKey is a topic and a payload, by their lengths and hashes, so that they are not held, nor compared byte by byte.
 type alikeKey struct{ lengths, topic, payload uint64 }
 
-// table finds messages that are alike by their key, which is a hash already. It has places for more journeys than are kept.
+// table finds messages that are alike by their key, which is a hash already. It has places for more journeys than
+// are kept.
 type table struct {
 	places []*alike // those of a place are chained
 	bits   uint64

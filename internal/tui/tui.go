@@ -27,8 +27,9 @@ import (
 	"hodstone/internal/workbench"
 )
 
-// The screens are drawn anew every refreshEvery, every floodEvery where more than flood messages a second go over, and every
-// torrentEvery where more than torrent do: nobody reads them one by one, and to draw takes longest. Keys show at once either way.
+// The screens are drawn anew every refreshEvery, every floodEvery where more than flood messages a second go over,
+// and every torrentEvery where more than torrent do: nobody reads them one by one, and to draw takes longest. Keys
+// show at once either way.
 const (
 	refreshEvery = 100 * time.Millisecond
 	floodEvery   = 250 * time.Millisecond

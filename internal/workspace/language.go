@@ -135,7 +135,8 @@ var shapes func() []Shape
 
 func init() { shapes = Shapes }
 
-// deeper says where a key stands that does not stand here, but in the mapping under one that does; "" where there is none.
+// deeper says where a key stands that does not stand here, but in the mapping under one that does; "" where there
+// is none.
 func (s *shape[T]) deeper(name string) string {
 	all := shapes()
 	for _, k := range s.keys {

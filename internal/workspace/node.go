@@ -303,7 +303,8 @@ func (n node) str(what string) string {
 
 // defined is where things are defined that are called by their names elsewhere.
 var defined = map[string]string{
-	"login": "logins: at the top", "party": "contract: parties:", "clause": "contract: clauses:", "broker": "brokers: at the top",
+	"login": "logins: at the top", "party": "contract: parties:",
+	"clause": "contract: clauses:", "broker": "brokers: at the top",
 }
 
 func (n node) boolean(what string) *bool {

@@ -236,7 +236,8 @@ func (l *loader) publication(d *Device, n node) {
 		if written["payload"].n == nil {
 			if _, err := payload.Decode(cl.Payload.Format, nil); err != nil && cl.Payload.Format != "" {
 				hint := `write payload: "= SIGNAL", or its fields; payload: "" sends an empty one on purpose`
-				n.fail(hint, "a publication of %s has no payload, and an empty one is no %s", cl.Name, cl.Payload.Format)
+				n.fail(hint, "a publication of %s has no payload, and an empty one is no %s",
+					cl.Name, cl.Payload.Format)
 			}
 		}
 		if cl.QoS != nil {

@@ -58,8 +58,8 @@ func (k *conn) work(n int, err error) {
 	}
 }
 
-// flow acts on what was read of a stream, and on what comes in the moment after it, until nothing does. Where nobody is told
-// what goes out and when, the answers to all of it go out together, or with what is sent meanwhile.
+// flow acts on what was read of a stream, and on what comes in the moment after it, until nothing does. Where
+// nobody is told what goes out and when, the answers to all of it go out together, or with what is sent meanwhile.
 func (k *conn) flow(n int, err error) error {
 	if !k.seen() {
 		k.gathers(true)

@@ -10,8 +10,8 @@ const (
 	streamed = 32
 	// streamEnds is how long nothing must come for a stream's end: it may come in bursts.
 	streamEnds = 50 * time.Millisecond
-	// patience is how long a stream is left to gather, so that it costs a read for many messages, not two for each: so much
-	// later, at most a millisecond by the system's clock, its messages are seen.
+	// patience is how long a stream is left to gather, so that it costs a read for many messages, not two for each:
+	// so much later, at most a millisecond by the system's clock, its messages are seen.
 	patience = 250 * time.Microsecond
 	// Where less than half as much comes as before, and less than plenty in a second, what comes may wait for what we
 	// answer: it is let alone for so long, each time for longer, until one has lasted.
@@ -21,7 +21,8 @@ const (
 	lasts       = time.Second
 )
 
-// stream tells whether what comes over a connection comes as a stream, by how much it is. Times are since the connection began.
+// stream tells whether what comes over a connection comes as a stream, by how much it is. Times are since the
+// connection began.
 type stream struct {
 	on      bool
 	since   time.Duration // it is one

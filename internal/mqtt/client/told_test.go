@@ -5,9 +5,9 @@ import (
 	"time"
 )
 
-// TestWhatIsAStream plays ten seconds of traffic to what tells streams: who reads one waits a millisecond between reads, and
-// elsewhere each packet is read as it comes. A peer that waits for our answers must not be kept waiting by that, but where it
-// is told to be a stream by mistake, for a moment and ever more rarely.
+// TestWhatIsAStream plays ten seconds of traffic to what tells streams: who reads one waits a millisecond between
+// reads, and elsewhere each packet is read as it comes. A peer that waits for our answers must not be kept waiting
+// by that, but where it is told to be a stream by mistake, for a moment and ever more rarely.
 func TestWhatIsAStream(t *testing.T) {
 	const wait, all = time.Millisecond, 10 * time.Second
 	// Each tells when the packet of a number comes, with the time of the last read and how many had been read by then.

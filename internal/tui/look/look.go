@@ -226,7 +226,8 @@ func (c Canvas) Rule(y int, title string, st Style) {
 // Paint changes the ground of a stretch of a row and leaves its text.
 func (c Canvas) Paint(x, y, w int, ground Style) {
 	for i := max(0, x); i < min(x+w, c.W) && y >= 0 && y < c.H; i++ {
-		if cell := c.buf.CellAt(c.x+i, c.y+y); cell != nil && cell.Width > 0 { // in its place: to set a wide one's half would undo it
+		if cell := c.buf.CellAt(c.x+i, c.y+y); cell != nil && cell.Width > 0 {
+			// In its place: to set a wide one's half would undo it.
 			cell.Style.Bg = ground.Bg
 			cell.Style.Attrs |= ground.Attrs
 		}
@@ -236,8 +237,8 @@ func (c Canvas) Paint(x, y, w int, ground Style) {
 // mostPens is how many styles are remembered: there are some dozens, and as many for each theme that the terminal had.
 const mostPens = 500
 
-// Render returns the whole screen for the terminal. It is most of what a picture costs, so that it does no more than these
-// screens need: they have no links, and each cell has its ground.
+// Render returns the whole screen for the terminal. It is most of what a picture costs, so that it does no more
+// than these screens need: they have no links, and each cell has its ground.
 func (c Canvas) Render() string {
 	var out strings.Builder
 	const usual = 4 // bytes for a cell

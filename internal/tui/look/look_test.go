@@ -223,8 +223,9 @@ func TestActionsAreTheKeyMap(t *testing.T) {
 	}
 }
 
-// TestWhatIsDrawnIsShown: a terminal that reads a picture has the cells that were drawn: wide and combined characters, styles
-// side by side, windows laid over others; and a picture drawn in the memory of another has nothing left of that.
+// TestWhatIsDrawnIsShown: a terminal that reads a picture has the cells that were drawn: wide and combined
+// characters, styles side by side, windows laid over others; and a picture drawn in the memory of another has
+// nothing left of that.
 func TestWhatIsDrawnIsShown(t *testing.T) {
 	for _, colours := range []Colours{NoColours, FewColours, AllColours} {
 		theme := NewTheme(true, colours)
